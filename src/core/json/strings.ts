@@ -1,0 +1,91 @@
+import { asBytes, type ByteString, type Edit } from '../bytes.js';
+
+/** A string of a JSON text (RFC 8259): the offsets between its quotes. */
+export interface JsonString {
+  readonly start: number;
+  readonly end: number;
+}
+
+/** Whether a value may be JSON that can hold strings. */
+export function looksJson(s: string): boolean {
+  return /^\s*[[{"]/.test(s.slice(0, 64));
+}
+
+/** The strings of a JSON text in order, keys too. What is not well-formed is passed over; nothing is built. */
+export function* jsonStrings(s: string): Generator<JsonString> {
+  let at = 0;
+  for (;;) {
+    const open = s.indexOf('"', at);
+    if (open < 0) return;
+    let close = open;
+    do {
+      close = s.indexOf('"', close + 1);
+      if (close < 0) return;
+    } while (isEscaped(s, open + 1, close));
+    yield { start: open + 1, end: close };
+    at = close + 1;
+  }
+}
+
+function isEscaped(s: string, low: number, at: number): boolean {
+  let run = at;
+  while (run > low && s.charCodeAt(run - 1) === 0x5c) run--;
+  return (at - run) % 2 === 1;
+}
+
+/** A JSON string's value as UTF-8 bytes, with the outer offset of every byte that an escape stands for. */
+export interface OpenJsonString {
+  readonly value: ByteString;
+  /** For each escape: the value offset at which it begins, its bytes there, and its length in the text. */
+  readonly escapes: readonly { readonly at: number; readonly inner: number; readonly outer: number }[];
+}
+
+const short: Record<string, string> = { n: '\n', r: '\r', t: '\t', b: '\b', f: '\f' };
+
+/** Opens the text between the quotes of a JSON string. */
+export function openJsonString(raw: ByteString): OpenJsonString {
+  const escapes: { at: number; inner: number; outer: number }[] = [];
+  let value = '';
+  let from = 0;
+  const pattern = /\\(?:u([0-9a-fA-F]{4})(?:\\u([dD][c-fC-F][0-9a-fA-F]{2}))?|(.))/gs;
+  for (let found = pattern.exec(raw); found; found = pattern.exec(raw)) {
+    value += raw.slice(from, found.index);
+    const { bytes, outer } = meaning(found);
+    escapes.push({ at: value.length, inner: bytes.length, outer });
+    value += bytes;
+    from = found.index + outer;
+    pattern.lastIndex = from;
+  }
+  return { value: asBytes(value + raw.slice(from)), escapes };
+}
+
+function meaning(found: RegExpExecArray): { bytes: string; outer: number } {
+  const [whole, first, second, letter] = found;
+  if (first === undefined) return { bytes: short[letter!] ?? letter!, outer: whole.length };
+  const high = Number.parseInt(first, 16);
+  const paired = second !== undefined && high >= 0xd800 && high < 0xdc00;
+  const text = paired ? String.fromCharCode(high, Number.parseInt(second, 16)) : String.fromCharCode(high);
+  return { bytes: Buffer.from(text, 'utf8').toString('latin1'), outer: paired ? 12 : 6 };
+}
+
+/** Carries changes of a JSON string's value to its text. `slash` is how this text writes a slash. */
+export function editsInJsonString(
+  open: OpenJsonString,
+  edits: readonly Edit[],
+  start: number,
+  slash: string,
+): Edit[] {
+  let next = 0;
+  let shift = 0;
+  const outer = (at: number) => {
+    for (let one = open.escapes[next]; one && one.at < at; one = open.escapes[++next]) {
+      shift += one.outer - one.inner;
+    }
+    return start + at + shift;
+  };
+  return edits.map(edit => ({
+    start: outer(edit.start),
+    end: outer(edit.end),
+    put: asBytes(JSON.stringify(edit.put).slice(1, -1).replaceAll('/', slash)),
+  }));
+}
