@@ -1,0 +1,362 @@
+import { applyEdits, asBytes, type ByteString, bufferOf, bytesOf, type Edit } from '../bytes.js';
+import { DamageError } from '../errors.js';
+import { type Dialect, endOfString } from './literal.js';
+
+/** The head of an INSERT or REPLACE, before its rows. Offsets are in the current window. */
+export interface InsertHead {
+  readonly table: string;
+  /** Where the table's name stands, with its quotes and the database's name if there is one. */
+  readonly nameStart: number;
+  readonly nameEnd: number;
+  /** The columns that it lists, or undefined where it lists none. */
+  readonly columns: readonly string[] | undefined;
+}
+
+/** A string literal of a row. Offsets are in the current window, between the quotes. */
+export interface CellLiteral {
+  readonly s: ByteString;
+  readonly start: number;
+  readonly end: number;
+  /** The character code of its quotes. */
+  readonly quote: number;
+  /** Which column of the row it stands in, from 0. */
+  readonly column: number;
+}
+
+/** What reads a dump as it streams by. Each method may give edits, with offsets in the current window. */
+export interface DumpVisitor {
+  /** A new stretch of the dump is at hand. */
+  window?(s: ByteString): void;
+  /** Whether the rows of a table are wanted. Those that are not are left out of what is passed on. */
+  wanted?(table: string): boolean;
+  /** An INSERT or REPLACE begins; `start` and `end` bound its head, up to where its rows begin. */
+  insert?(head: InsertHead, s: ByteString, start: number, end: number): readonly Edit[] | undefined;
+  literal?(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined;
+  /** The brackets of a row, with what stands between them where it lies whole in this window. */
+  row?(): void;
+  /** Bytes of rows as they stand in the dump, brackets and commas with them. */
+  rowBytes?(s: ByteString, start: number, end: number): void;
+  /** Any other statement, whole, without its delimiter. */
+  statement?(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined;
+}
+
+const nobody: DumpVisitor = {};
+const largestStatement = 64 * 1024 * 1024;
+const needMore = -1;
+
+/**
+ * Reads an SQL dump as a stream of chunks and gives its statements, rows and string literals to a visitor.
+ * Everything that the visitor does not edit is passed on byte for byte. Memory is bounded by the longest single
+ * literal (or statement that is not an INSERT), not by the dump.
+ */
+export class DumpScanner {
+  readonly dialect: Dialect = { backslash: true };
+  private readonly visitor: DumpVisitor;
+  private readonly emit: ((chunk: Buffer) => void) | undefined;
+  private pending: Buffer[] = [];
+  private pendingBytes = 0;
+  private need = 0;
+  private offset = 0;
+  private mode: 'between' | 'rows' = 'between';
+  private delimiter = ';';
+  private table = '';
+  private depth = 0;
+  private column = 0;
+  private dropping = false;
+  private statements = 0;
+  private headed = false;
+  private completed = false;
+  private edits: Edit[] = [];
+
+  /** @param emit takes the dump as it is after the visitor's edits; leave it out to look only */
+  constructor(visitor: DumpVisitor, emit?: (chunk: Buffer) => void) {
+    this.visitor = visitor;
+    this.emit = emit;
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer): void {
+    this.pending.push(chunk);
+    this.pendingBytes += chunk.length;
+    if (this.pendingBytes >= this.need) this.work(false);
+  }
+
+  /** @throws DamageError when the dump ends too early */
+  finish(): void {
+    this.work(true);
+    if (this.mode === 'rows') throw this.truncated(`inside the rows of the table ${this.table}`);
+    if (this.statements === 0) {
+      throw this.damage(
+        'there is no SQL statement in it',
+        'Check that this is the dump and not another file',
+      );
+    }
+    if (this.headed && !this.completed) {
+      throw this.truncated('without the line "Dump completed" that its program writes last');
+    }
+  }
+
+  private work(last: boolean): void {
+    const bytes = this.pending.length === 1 ? this.pending[0]! : Buffer.concat(this.pending);
+    const s = bytesOf(bytes);
+    this.edits = [];
+    this.visitor.window?.(s);
+    const end = this.scan(s, bytes, last);
+    this.emitUpTo(s, bytes, end);
+    const rest = bytes.subarray(end);
+    this.pending = [rest];
+    this.pendingBytes = rest.length;
+    this.need = rest.length > bytes.length / 2 ? rest.length * 2 : 0;
+    this.offset += end;
+    if (last && rest.length > 0) throw this.truncated('inside a statement');
+    if (rest.length > largestStatement && this.mode === 'between') {
+      throw this.damage('a statement goes on without an end', 'Check that this is an SQL dump');
+    }
+  }
+
+  private emitUpTo(s: ByteString, bytes: Buffer, end: number): void {
+    if (!this.emit || end === 0) return;
+    if (this.edits.length === 0) this.emit(bytes.subarray(0, end));
+    else this.emit(bufferOf(applyEdits(asBytes(s.slice(0, end)), this.edits)));
+  }
+
+  /** Reads as far as whole tokens go; gives the offset up to which everything is done with. */
+  private scan(s: ByteString, bytes: Buffer, last: boolean): number {
+    let at = this.offset === 0 ? this.skipMark(bytes) : 0;
+    while (at < s.length) {
+      const inRows = this.mode === 'rows';
+      const next = inRows ? this.scanRows(s, bytes, at, last) : this.scanBetween(s, at, last);
+      if (next === needMore) break;
+      if (inRows && this.dropping) this.edits.push({ start: at, end: next, put: asBytes('') });
+      at = next;
+    }
+    return at;
+  }
+
+  private skipMark(bytes: Buffer): number {
+    const [a, b, c] = bytes;
+    if ((a === 0xff && b === 0xfe) || (a === 0xfe && b === 0xff)) {
+      throw this.damage('it is written in UTF-16', 'Convert it to UTF-8 first, or dump again as UTF-8');
+    }
+    return a === 0xef && b === 0xbb && c === 0xbf ? 3 : 0;
+  }
+
+  /** One step between statements: white space, a comment, a DELIMITER line, or a statement. */
+  private scanBetween(s: ByteString, at: number, last: boolean): number {
+    const code = s.charCodeAt(at);
+    if (code <= 0x20) return at + 1;
+    if (s.startsWith(this.delimiter, at)) return at + this.delimiter.length;
+    if (code === 0x23 || (code === 0x2d && /^--(?:\s|$)/.test(s.slice(at, at + 3))))
+      return this.skipLine(s, at, last);
+    if (code === 0x2f && s[at + 1] === '*' && !versioned(s, at)) {
+      const end = s.indexOf('*/', at + 2);
+      return end < 0 ? needMore : end + 2;
+    }
+    if (!last && s.length - at < 16) return needMore;
+    if (/^delimiter[ \t]/i.test(s.slice(at, at + 10))) {
+      const end = s.indexOf('\n', at);
+      if (end < 0 && !last) return needMore;
+      this.delimiter = s.slice(at + 10, end < 0 ? s.length : end).trim() || ';';
+      return end < 0 ? s.length : end + 1;
+    }
+    if (!opensStatement(s, at)) {
+      throw this.damage(
+        `what stands at byte ${this.offset + at} is not SQL: ${JSON.stringify(s.slice(at, at + 40))}`,
+        'Check that this is an SQL dump, and that it was not changed by an editor or a transfer',
+      );
+    }
+    this.statements++;
+    return this.scanInsertHead(s, at, last) ?? this.scanStatement(s, at, last);
+  }
+
+  private skipLine(s: ByteString, at: number, last: boolean): number {
+    const end = s.indexOf('\n', at);
+    if (end < 0 && !last) return needMore;
+    if (/^-- (?:MariaDB|MySQL) dump /.test(s.slice(at, at + 20))) this.headed = true;
+    if (s.startsWith('-- Dump completed', at)) this.completed = true;
+    return end < 0 ? s.length : end + 1;
+  }
+
+  private scanInsertHead(s: ByteString, at: number, last: boolean): number | undefined {
+    insertWord.lastIndex = at;
+    if (!insertWord.test(s)) return undefined;
+    insertHead.lastIndex = at;
+    const found = insertHead.exec(s);
+    if (!found) {
+      // The head may only be cut off by the window's end.
+      if (!last && s.length - at < 65536 && s.indexOf(';', at) < 0) {
+        this.statements--;
+        return needMore;
+      }
+      return undefined;
+    }
+    const [, before, name, list] = found;
+    const end = insertHead.lastIndex;
+    this.table = unquoteName(name!);
+    this.mode = 'rows';
+    this.depth = 0;
+    this.dropping = this.visitor.wanted?.(this.table) === false;
+    if (this.dropping) {
+      this.edits.push({ start: at, end, put: asBytes('') });
+      return end;
+    }
+    const nameStart = at + before!.length;
+    const columns = list === undefined ? undefined : namesIn(list);
+    this.take(
+      this.visitor.insert?.(
+        { table: this.table, nameStart, nameEnd: nameStart + name!.length, columns },
+        s,
+        at,
+        end,
+      ),
+    );
+    return end;
+  }
+
+  private take(edits: readonly Edit[] | undefined): void {
+    if (edits) for (const edit of edits) this.edits.push(edit);
+  }
+
+  /** Rows up to the end of their statement, or of the window. */
+  private scanRows(s: ByteString, bytes: Buffer, from: number, last: boolean): number {
+    const visitor = this.dropping ? nobody : this.visitor;
+    const rowBytes = visitor.rowBytes?.bind(visitor);
+    const size = bytes.length;
+    let at = from;
+    while (at < size) {
+      switch (bytes[at]) {
+        case 0x27:
+        case 0x22: {
+          const quote = bytes[at]!;
+          const end = endOfString(s, at + 1, quote === 0x27 ? "'" : '"', this.dialect, last);
+          if (end < 0) {
+            rowBytes?.(s, from, at);
+            return at === from ? needMore : at;
+          }
+          const literal = { s, start: at + 1, end, quote, column: this.column };
+          const edits = visitor.literal?.(literal, this.dialect);
+          if (edits) this.take(edits);
+          at = end + 1;
+          break;
+        }
+        case 0x28:
+          if (++this.depth === 1) this.column = 0;
+          at++;
+          break;
+        case 0x29:
+          if (--this.depth === 0) visitor.row?.();
+          at++;
+          break;
+        case 0x2c:
+          if (this.depth === 1) this.column++;
+          at++;
+          break;
+        case 0x60:
+        case 0x23:
+        case 0x2d:
+        case 0x2f: {
+          const end = endOfAside(s, at, last);
+          if (end === needMore) {
+            rowBytes?.(s, from, at);
+            return at === from ? needMore : at;
+          }
+          at = end;
+          break;
+        }
+        default:
+          if (bytes[at] === this.delimiter.charCodeAt(0) && s.startsWith(this.delimiter, at)) {
+            rowBytes?.(s, from, at);
+            this.mode = 'between';
+            return at + this.delimiter.length;
+          }
+          at++;
+      }
+    }
+    rowBytes?.(s, from, at);
+    return at;
+  }
+
+  private scanStatement(s: ByteString, at: number, last: boolean): number {
+    const end = endOfStatement(s, at, this.delimiter, this.dialect, last);
+    if (end === needMore) {
+      if (last && /^(?:commit|unlock|set|use)\b[^']*$/i.test(s.slice(at, at + 200))) return s.length;
+      this.statements--;
+      return needMore;
+    }
+    this.take(this.visitor.statement?.(s, at, end, this.dialect));
+    return end + this.delimiter.length;
+  }
+
+  private truncated(where: string): DamageError {
+    return this.damage(`it ends ${where}`, 'It is cut short: take the dump again, or carry the file again');
+  }
+
+  private damage(cause: string, remedy: string): DamageError {
+    return new DamageError({ doing: 'Reading the dump', cause, remedy });
+  }
+}
+
+const insertWord = /(?:insert|replace)\s/iy;
+const insertHead =
+  /((?:insert|replace)\s+(?:(?:low_priority|delayed|high_priority)\s+)?(?:ignore\s+)?(?:into\s+)?)((?:(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)\.)?(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+))\s*(?:\(([^()']*)\)\s*)?values?\s*(?=\()/iy;
+
+const openers =
+  /^(?:\/\*M?!|\(|(?:alter|analyze|begin|call|change|check|commit|create|deallocate|delete|delimiter|describe|do|drop|execute|explain|flush|grant|handler|insert|kill|load|lock|optimize|prepare|purge|release|rename|repair|replace|reset|revoke|rollback|savepoint|select|set|show|signal|source|start|truncate|unlock|update|use|values|with|xa)\b)/i;
+
+function opensStatement(s: string, at: number): boolean {
+  return openers.test(s.slice(at, at + 16));
+}
+
+/** `/*!40101 … *\/` is code to the server; the sandbox line that begins `/*!999999\-` is a word to the client. */
+function versioned(s: string, at: number): boolean {
+  if (s[at + 2] !== '!' && !(s[at + 2] === 'M' && s[at + 3] === '!')) return false;
+  return !s.startsWith('/*!999999\\-', at) && !s.startsWith('/*M!999999\\-', at);
+}
+
+/** The offset after a quoted name or a comment that begins at `at`; after one byte where neither does. */
+function endOfAside(s: string, at: number, last: boolean): number {
+  const two = s.slice(at, at + 2);
+  let end: number;
+  if (two[0] === '`') end = s.indexOf('`', at + 1) + 1;
+  else if (two[0] === '#' || (two === '--' && /\s/.test(s[at + 2] ?? ' '))) end = s.indexOf('\n', at) + 1;
+  else if (two === '/*') end = versioned(s, at) ? at + 3 : s.indexOf('*/', at + 2) + 2;
+  else if (two.length < 2 && !last) return needMore;
+  else return at + 1;
+  const found = end > at + 1;
+  if (found) return end;
+  return last ? s.length : needMore;
+}
+
+/** Where the delimiter of the statement that begins at `at` stands, outside strings, names and comments. */
+function endOfStatement(s: string, at: number, delimiter: string, dialect: Dialect, last: boolean): number {
+  const stops = new RegExp(
+    `['"\`#]|--(?=\\s)|/\\*|${delimiter.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&')}`,
+    'g',
+  );
+  stops.lastIndex = at;
+  for (let found = stops.exec(s); found; found = stops.exec(s)) {
+    const [token] = found;
+    if (token === delimiter) return found.index;
+    let end: number;
+    if (token === "'" || token === '"') {
+      const close = endOfString(s, found.index + 1, token, dialect, last);
+      end = close < 0 ? needMore : close + 1;
+    } else {
+      end = endOfAside(s, found.index, last);
+    }
+    if (end === needMore) return needMore;
+    stops.lastIndex = end;
+  }
+  return needMore;
+}
+
+/** `` `a``b` `` → `a`b; `"a"` → a; `db`.`t` → t. */
+export function unquoteName(name: string): string {
+  const last = /(?:`(?:[^`]|``)+`|"[^"]+"|[^.`"]+)$/.exec(name)?.[0] ?? name;
+  if (last.startsWith('`')) return last.slice(1, -1).replaceAll('``', '`');
+  return last.startsWith('"') ? last.slice(1, -1) : last;
+}
+
+function namesIn(list: string): string[] {
+  return (list.match(/`(?:[^`]|``)+`|"[^"]+"|[^\s,`"]+/g) ?? []).map(unquoteName);
+}
