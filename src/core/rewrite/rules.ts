@@ -1,0 +1,103 @@
+import type { Address } from '../address/address.js';
+import { type Pair, pairText } from '../address/pairs.js';
+import { bytesOfText } from '../bytes.js';
+
+/** One address to look for at a host, the longest first. `to` is undefined for an address that stays as it is. */
+interface AddressTarget {
+  readonly pair: number;
+  readonly from: Address;
+  readonly to: Address | undefined;
+}
+
+interface PathTarget {
+  readonly pair: number;
+  readonly segments: readonly string[];
+  readonly to: readonly string[] | undefined;
+}
+
+/** What to look for, prepared for the byte path. Made once a run by `compileRules`. */
+export interface Rules {
+  readonly pairs: readonly { readonly from: string; readonly to: string }[];
+  /** Finds every host and every path that a pair could begin at. Global; set `lastIndex` before use. */
+  readonly anchors: RegExp;
+  /** By the host as bytes in lower case. */
+  readonly hosts: ReadonlyMap<string, readonly AddressTarget[]>;
+  readonly paths: readonly PathTarget[];
+  readonly mail: boolean;
+}
+
+export interface RuleOptions {
+  /** Whether mail addresses at an old host move too. */
+  readonly mail?: boolean;
+}
+
+const slash = String.raw`(?:\\*\/|%(?:25)*2f|\\+u002f|&(?:#0*47|#x0*2f|sol);)`;
+
+/**
+ * Prepares pairs for matching. Where a new address lies at an old host (`a.example` → `a.example/blog`), it is
+ * looked for as well and kept, so that what is already rewritten is left alone.
+ */
+export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}): Rules {
+  const hosts = new Map<string, AddressTarget[]>();
+  const paths: PathTarget[] = [];
+  pairs.forEach((pair, index) => {
+    if (pair.kind === 'address') {
+      for (const host of hostForms(pair.from))
+        add(hosts, host, { pair: index, from: pair.from, to: pair.to });
+    } else {
+      paths.push({ pair: index, segments: pair.from.map(bytesOfText), to: pair.to.map(bytesOfText) });
+    }
+  });
+  pairs.forEach((pair, index) => {
+    if (pair.kind === 'address') {
+      for (const host of hostForms(pair.to)) {
+        if (hosts.has(host)) add(hosts, host, { pair: index, from: pair.to, to: undefined });
+      }
+    } else if (pair.from.every((segment, i) => segment === pair.to[i])) {
+      paths.push({ pair: index, segments: pair.to.map(bytesOfText), to: undefined });
+    }
+  });
+  for (const targets of hosts.values()) targets.sort((a, b) => weight(b) - weight(a));
+  paths.sort(
+    (a, b) => b.segments.length - a.segments.length || b.segments.join().length - a.segments.join().length,
+  );
+  return {
+    pairs: pairs.map(pairText),
+    anchors: anchorPattern([...hosts.keys()], paths),
+    hosts,
+    paths,
+    mail: options.mail ?? false,
+  };
+}
+
+function add(hosts: Map<string, AddressTarget[]>, host: string, target: AddressTarget): void {
+  const targets = hosts.get(host);
+  if (targets) targets.push(target);
+  else hosts.set(host, [target]);
+}
+
+/** A kept new address comes before an old one of the same length; a longer path before a shorter. */
+function weight(target: AddressTarget): number {
+  const { from, to } = target;
+  return from.segments.length * 1e6 + from.segments.join('/').length * 2 + (to === undefined ? 1 : 0);
+}
+
+function hostForms(address: Address): Set<string> {
+  return new Set([address.host, bytesOfText(address.unicodeHost)].map(lowerBytes));
+}
+
+/** Lower case as the anchors' case-insensitive search sees it: by Latin-1, the same length. */
+export function lowerBytes(host: string): string {
+  return host.toLowerCase();
+}
+
+function anchorPattern(hosts: readonly string[], paths: readonly PathTarget[]): RegExp {
+  const longestFirst = [...hosts].sort((a, b) => b.length - a.length).map(escapePattern);
+  const folders = paths.map(path => path.segments.map(escapePattern).join(slash));
+  const alternatives = [...longestFirst, ...folders];
+  return new RegExp(alternatives.length > 0 ? alternatives.join('|') : '(?!)', 'gi');
+}
+
+function escapePattern(text: string): string {
+  return text.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&');
+}
