@@ -1,0 +1,98 @@
+import { asBytes, type ByteString, bytesOfText, textOf } from '../bytes.js';
+import { DamageError } from '../errors.js';
+
+/** One thing in a tree of files. Its path is relative, with `/`, and held as bytes since names need not be UTF-8. */
+export interface FileEntry {
+  readonly path: ByteString;
+  readonly type: 'file' | 'folder' | 'link';
+  /** Bytes; 0 for folders and links. */
+  readonly size: number;
+  /** Permission bits. */
+  readonly mode: number;
+  /** Milliseconds since 1970, UTC. */
+  readonly mtime: number;
+  /** Where a link points. */
+  readonly to?: ByteString | undefined;
+}
+
+/** An entry with the checksum of its content. */
+export interface CheckedEntry extends FileEntry {
+  readonly sha256?: string | undefined;
+}
+
+/** A line of `files.ndjson`. A path that is not UTF-8 is also given in Base64. */
+export function entryLine(entry: CheckedEntry): string {
+  const { path, type, size, mode, mtime, to, sha256 } = entry;
+  const text = textOf(path);
+  return JSON.stringify({
+    path: text,
+    ...(bytesOfText(text) === path ? {} : { bytes: Buffer.from(path, 'latin1').toString('base64') }),
+    type,
+    size,
+    mode: mode.toString(8).padStart(4, '0'),
+    mtime: new Date(mtime).toISOString(),
+    ...(to === undefined ? {} : { to: textOf(to) }),
+    ...(sha256 === undefined ? {} : { sha256 }),
+  });
+}
+
+/**
+ * Reads a line of `files.ndjson`.
+ * @throws DamageError when it is not such a line, or its path leads out of the folder it belongs to
+ */
+export function readEntryLine(line: string): CheckedEntry {
+  let raw: Record<string, unknown>;
+  try {
+    raw = JSON.parse(line);
+  } catch (cause) {
+    throw damaged(line, 'it is not JSON', cause);
+  }
+  const { path, bytes, type, size, mode, mtime, to, sha256 } = raw;
+  if (typeof path !== 'string' || !(type === 'file' || type === 'folder' || type === 'link')) {
+    throw damaged(line, 'it has no path or no known type');
+  }
+  const held =
+    typeof bytes === 'string' ? asBytes(Buffer.from(bytes, 'base64').toString('latin1')) : bytesOfText(path);
+  if (!staysInside(held)) throw damaged(line, 'its path leads out of the folder');
+  return {
+    path: held,
+    type,
+    size: Number(size),
+    mode: Number.parseInt(String(mode), 8),
+    mtime: Date.parse(String(mtime)),
+    to: typeof to === 'string' ? bytesOfText(to) : undefined,
+    sha256: typeof sha256 === 'string' ? sha256 : undefined,
+  };
+}
+
+/** Whether a relative path stays in its folder: no `..`, no empty part, not absolute, no NUL. */
+export function staysInside(path: string): boolean {
+  return (
+    path !== '' &&
+    !path.includes('\0') &&
+    path.split('/').every(part => part !== '' && part !== '.' && part !== '..')
+  );
+}
+
+/** Whether a link at `path` that points to `to` stays inside the tree. */
+export function linkStaysInside(path: string, to: string): boolean {
+  if (to.startsWith('/')) return false;
+  let depth = path.split('/').length - 1;
+  for (const part of to.split('/')) {
+    if (part === '..') depth--;
+    else if (part !== '' && part !== '.') depth++;
+    if (depth < 0) return false;
+  }
+  return true;
+}
+
+function damaged(line: string, cause: string, error?: unknown): DamageError {
+  return new DamageError(
+    {
+      doing: `Reading the list of files, at ${line.slice(0, 80)}`,
+      cause,
+      remedy: 'Pack again: the crate was changed',
+    },
+    { cause: error },
+  );
+}

@@ -1,0 +1,102 @@
+import { applyEdits, bytesOfText, textOf } from '../bytes.js';
+import type { Rules } from '../rewrite/rules.js';
+import type { Observer } from '../rewrite/tally.js';
+import { editsInValue } from '../rewrite/value.js';
+import type { Family } from '../site/family.js';
+import { readPage } from './page.js';
+
+/** An answer to a request for a page, after redirects. */
+export interface Answer {
+  readonly status: number;
+  readonly html: string;
+  /** Where redirects led, or the address asked. */
+  readonly address: string;
+}
+
+/** How a page of the new site stands beside its old one. */
+export interface PageComparison {
+  /** Below the address, with a leading slash. */
+  readonly path: string;
+  readonly oldStatus: number;
+  readonly newStatus: number;
+  readonly oldTitle: string;
+  readonly newTitle: string;
+  /** Words of the old page (its addresses rewritten) that the new one has in the same order, 0 to 1. */
+  readonly alike: number;
+  readonly verdict: 'same' | 'differs' | 'missing' | 'trouble' | 'old fails too';
+  readonly why: string;
+  /** Old addresses in the HTML of the new page. */
+  readonly oldAddresses: number;
+}
+
+/** Compares a page of both ends. The old HTML is rewritten first, so that only real differences are left. */
+export function comparePages(
+  path: string,
+  old: Answer,
+  next: Answer,
+  rules: Rules,
+  family: Family,
+): PageComparison {
+  const expected = readPage(rewriteText(old.html, rules));
+  const found = readPage(next.html);
+  const oldAddresses = countOldAddresses(next.html, rules);
+  const alike = likeness(expected.text, found.text);
+  const trouble = family.troubleIn(next.html);
+  const base = {
+    path,
+    oldStatus: old.status,
+    newStatus: next.status,
+    oldTitle: expected.title,
+    newTitle: found.title,
+    alike,
+    oldAddresses,
+  };
+  if (old.status >= 400 && next.status >= 400) {
+    return { ...base, verdict: 'old fails too', why: `both answer ${next.status}` };
+  }
+  if (trouble) return { ...base, verdict: 'trouble', why: `the new site shows the ${trouble}` };
+  if (next.status >= 300 && next.status < 400) {
+    return { ...base, verdict: 'trouble', why: `the new site sends visitors to ${next.address}` };
+  }
+  if (next.status >= 400) return { ...base, verdict: 'missing', why: `the new site answers ${next.status}` };
+  const why: string[] = [];
+  if (oldAddresses > 0) why.push(`${oldAddresses} old ${oldAddresses === 1 ? 'address' : 'addresses'} in it`);
+  if (expected.title !== found.title) why.push(`the title is "${found.title}"`);
+  if (alike < 1) why.push(`the text is ${Math.floor(alike * 100)} % alike`);
+  const lost = missing(expected.links, found.links).length + missing(expected.assets, found.assets).length;
+  if (lost > 0) why.push(`${lost} ${lost === 1 ? 'link differs' : 'links differ'}`);
+  return { ...base, verdict: why.length > 0 ? 'differs' : 'same', why: why.join(', ') };
+}
+
+/** HTML with its old addresses rewritten. */
+function rewriteText(html: string, rules: Rules): string {
+  const bytes = bytesOfText(html);
+  return textOf(applyEdits(bytes, editsInValue(bytes, rules, unnoted)));
+}
+
+/** How many old addresses HTML holds, in any form. */
+function countOldAddresses(html: string, rules: Rules): number {
+  return editsInValue(bytesOfText(html), rules, unnoted).length;
+}
+
+const unnoted: Observer = { matched: () => {}, missed: () => {}, damaged: () => {} };
+
+/** Twice the words in common (as a multiset), over all words. */
+function likeness(a: string, b: string): number {
+  if (a === b) return 1;
+  const left = a.split(' ');
+  const right = b.split(' ');
+  const common = left.length - missing(left, right).length;
+  return Math.min((2 * common) / (left.length + right.length), 0.99);
+}
+
+/** What of `wanted` is not in `found`, each counted as often as it stands there. */
+function missing(wanted: readonly string[], found: readonly string[]): string[] {
+  const at = new Map<string, number>();
+  for (const one of found) at.set(one, (at.get(one) ?? 0) + 1);
+  return wanted.filter(one => {
+    const left = at.get(one) ?? 0;
+    at.set(one, left - 1);
+    return left <= 0;
+  });
+}
