@@ -1,0 +1,83 @@
+import { stringify } from 'yaml';
+
+/** What `start` was told or found out. */
+export interface SheetAnswers {
+  readonly name: string;
+  readonly oldAddress: string;
+  readonly also: readonly string[];
+  /** Where the old site answers, if its address does not lead there. */
+  readonly oldReach?: string | undefined;
+  readonly oldFiles: string | undefined;
+  readonly oldDump: string | undefined;
+  readonly newAddress: string;
+  /** Where the new site answers before the DNS leads there. */
+  readonly newReach?: string | undefined;
+  readonly newFiles: string | undefined;
+  readonly newDump: string | undefined;
+  readonly newServer: string | undefined;
+  readonly newPrefix: string | undefined;
+  /** Patterns of what need not be taken, as the old site's family knows them. */
+  readonly without: readonly string[];
+  readonly leave: readonly string[];
+  readonly webServer: 'apache' | 'nginx' | undefined;
+  readonly oldRecord: string | undefined;
+  readonly newRecord: string | undefined;
+}
+
+/** Writes a sheet with a comment at each line, so that it can be read and changed without a manual. */
+export function writeSheet(a: SheetAnswers): string {
+  const lines: string[] = [];
+  const put = (indent: number, key: string, value: unknown, comment: string) => {
+    const text = `${'  '.repeat(indent)}${value === undefined ? '# ' : ''}${key}: ${value === undefined ? comment : inline(value)}`;
+    lines.push(value === undefined ? text : `${text.padEnd(58)} # ${comment}`);
+  };
+  const section = (key: string, comment: string) => lines.push('', `# ${comment}`, `${key}:`);
+
+  lines.push('# What is to be moved, from where to where. Every key is told in docs/sheet.md.');
+  put(0, 'name', a.name, 'names this move in reports and left-over folders');
+  section('old', 'The site as it is. It is only read.');
+  put(1, 'address', a.oldAddress, 'where visitors find it now');
+  put(1, 'also', a.also, 'other addresses it has been served under');
+  if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
+  put(1, 'files', a.oldFiles, 'the folder that holds its configuration');
+  put(1, 'database', a.oldDump === undefined ? undefined : { dump: a.oldDump }, 'a dump of its database');
+  section('new', 'The site as it shall be.');
+  put(1, 'address', a.newAddress, 'where visitors shall find it');
+  put(
+    1,
+    'reach',
+    a.newReach,
+    'http://198.51.100.20 – where it answers before the DNS leads there, for check',
+  );
+  put(1, 'files', a.newFiles, 'what stands there is kept until tidy');
+  lines.push('  database:');
+  put(2, 'server', a.newServer, 'mysql://user@host/name, as the new configuration shall say');
+  put(
+    2,
+    'password',
+    a.newServer === undefined ? undefined : '${NEW_DB_PASSWORD}',
+    'taken from the environment or .env',
+  );
+  put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one');
+  put(2, 'dump', a.newDump, 'where the finished dump is left, to be loaded');
+  section('take', 'What to take. Patterns are those of gitignore.');
+  put(1, 'files', { without: a.without }, 'caches and logs are made anew by the site');
+  put(1, 'database', { tables: { without: [] } }, 'table names, with * for any characters');
+  section('rewrite', 'What to change in the data beyond the addresses above.');
+  put(1, 'pairs', [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
+  put(1, 'mail', false, 'also move mail addresses at the old host');
+  put(1, 'leave', a.leave, 'table.column patterns to leave as they are');
+  section('redirects', 'How the old address shall send visitors on.');
+  put(1, 'server', a.webServer ?? 'apache', 'apache or nginx');
+  if (a.oldRecord && a.newRecord) {
+    section('dns', 'The records that shall change at the cutover.');
+    put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');
+  } else {
+    lines.push('', '# dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } }   # for cutover');
+  }
+  return lines.join('\n') + '\n';
+}
+
+function inline(value: unknown): string {
+  return stringify(value, { collectionStyle: 'flow', lineWidth: 0, flowCollectionPadding: true }).trimEnd();
+}
