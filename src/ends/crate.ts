@@ -1,0 +1,147 @@
+import { createHash } from 'node:crypto';
+import { createReadStream } from 'node:fs';
+import { mkdir, readFile, stat } from 'node:fs/promises';
+import { join } from 'node:path';
+import { DamageError, UsageError } from '../core/errors.js';
+import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
+import { LocalFiles } from './files/local.js';
+import { writeWhole } from './move-folder.js';
+import { telling } from './trouble.js';
+
+/** One file of the crate besides those under `files/`. */
+export interface CratePart {
+  readonly bytes: number;
+  readonly sha256: string;
+}
+
+/** `crate.json`: what the crate holds and what it was taken from. */
+export interface CrateManifest {
+  readonly format: 'able-porter crate';
+  readonly version: 1;
+  readonly taken: string;
+  readonly by: string;
+  readonly from: {
+    readonly address: string;
+    readonly family: string;
+    readonly prefix?: string;
+    readonly charset?: string;
+  };
+  readonly counts: {
+    files: number;
+    folders: number;
+    links: number;
+    bytes: number;
+    tables: number;
+    rows: number;
+  };
+  /** By name within the crate. */
+  readonly parts: Readonly<Record<string, CratePart>>;
+  /** Rows by table, under the old names, in the order of the dump. */
+  readonly tables: readonly { readonly table: string; readonly rows: number }[];
+}
+
+/** What was taken from the old site, in a folder that ordinary tools can open (design, section 5). */
+export class Crate {
+  readonly folder: string;
+
+  constructor(folder: string) {
+    this.folder = folder;
+  }
+
+  get files(): LocalFiles {
+    return new LocalFiles(join(this.folder, 'files'));
+  }
+
+  /** Files whose addresses were rewritten, in the same places as under `files`. */
+  get movedFiles(): LocalFiles {
+    return new LocalFiles(join(this.folder, 'files.moved'));
+  }
+
+  /** A path inside the crate. */
+  at(name: string): string {
+    return join(this.folder, name);
+  }
+
+  async makeFolder(): Promise<void> {
+    await mkdir(this.folder, { recursive: true });
+  }
+
+  /** @throws UsageError when there is no crate, DamageError when its manifest is not one of ours */
+  async manifest(): Promise<CrateManifest> {
+    let text: string;
+    try {
+      text = await readFile(this.at('crate.json'), 'utf8');
+    } catch (cause) {
+      const told = {
+        doing: `Opening the crate ${this.folder}`,
+        cause: 'there is none',
+        remedy: 'Run "able-porter pack" first',
+      };
+      throw new UsageError(told, { cause });
+    }
+    const manifest = JSON.parse(text) as CrateManifest;
+    if (manifest.format !== 'able-porter crate' || manifest.version !== 1) {
+      throw new DamageError({
+        doing: `Opening the crate ${this.folder}`,
+        cause: 'its crate.json is not of a format that this version knows',
+        remedy: 'Pack again with this version',
+      });
+    }
+    return manifest;
+  }
+
+  /** What tells this crate from another: the SHA-256 of its manifest. */
+  async identity(): Promise<string | undefined> {
+    return this.partIdentity('crate.json');
+  }
+
+  /** The SHA-256 of a part as it lies there, or undefined where it is not. */
+  async partIdentity(name: string): Promise<string | undefined> {
+    return checksumOf(this.at(name)).then(
+      ({ sha256 }) => sha256,
+      () => undefined,
+    );
+  }
+
+  async writeManifest(manifest: CrateManifest): Promise<void> {
+    await telling(`Writing ${this.at('crate.json')}`, () =>
+      writeWhole(this.at('crate.json'), `${JSON.stringify(manifest, undefined, 2)}\n`),
+    );
+  }
+
+  async writeEntries(name: string, entries: readonly CheckedEntry[]): Promise<CratePart> {
+    const content = Buffer.from(entries.map(entry => `${entryLine(entry)}\n`).join(''));
+    await telling(`Writing ${this.at(name)}`, () => writeWhole(this.at(name), content));
+    return { bytes: content.length, sha256: createHash('sha256').update(content).digest('hex') };
+  }
+
+  /** The files of the crate, as `files.ndjson` (or another list) tells them; none where the list is not there. */
+  async entries(name = 'files.ndjson'): Promise<CheckedEntry[]> {
+    let text: string;
+    try {
+      text = await readFile(this.at(name), 'utf8');
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
+      throw error;
+    }
+    return text.split('\n').filter(Boolean).map(readEntryLine);
+  }
+
+  /** @throws DamageError when a part is not what the manifest says */
+  async verifyPart(name: string, part: CratePart): Promise<void> {
+    const found = await telling(`Reading ${this.at(name)}`, () => checksumOf(this.at(name)));
+    if (found.bytes === part.bytes && found.sha256 === part.sha256) return;
+    throw new DamageError({
+      doing: `Checking ${this.at(name)}`,
+      cause: `its checksum is not what the crate says (${found.bytes} bytes, ${part.bytes} expected)`,
+      remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
+    });
+  }
+}
+
+/** Size and SHA-256 of a file on this machine. */
+export async function checksumOf(file: string): Promise<CratePart> {
+  const hash = createHash('sha256');
+  for await (const chunk of createReadStream(file, { highWaterMark: 1 << 20 })) hash.update(chunk as Buffer);
+  return { bytes: (await stat(file)).size, sha256: hash.digest('hex') };
+}

@@ -1,0 +1,114 @@
+import { createHash } from 'node:crypto';
+import { createWriteStream } from 'node:fs';
+import { open, rename, rm } from 'node:fs/promises';
+import { basename, dirname, join } from 'node:path';
+import { PassThrough, Transform, type Writable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { createGzip } from 'node:zlib';
+import { asTrouble, telling } from '../trouble.js';
+
+/** What was written, for a manifest. */
+export interface WrittenDump {
+  /** Bytes of the file as it lies there. */
+  readonly bytes: number;
+  /** Of the file as it lies there; undefined where no checksum was asked for. */
+  readonly sha256: string | undefined;
+}
+
+/**
+ * Writes a dump beside its final name and puts it there when it is whole, so that what bears the name is never
+ * half-done. Packed with gzip where the name ends so; `-` writes plain to standard output.
+ */
+export class DumpWriter {
+  private readonly file: string;
+  private readonly partial: string | undefined;
+  private readonly head: Writable;
+  private readonly done: Promise<void>;
+  private readonly hash = createHash('sha256');
+  private readonly checksum: boolean;
+  private bytes = 0;
+  private failure: unknown;
+  private queue: Buffer[] = [];
+
+  constructor(file: string, options: { checksum: boolean }) {
+    this.file = file;
+    this.checksum = options.checksum;
+    this.partial = file === '-' ? undefined : join(dirname(file), `.${basename(file)}.partial`);
+    const out =
+      this.partial === undefined
+        ? process.stdout
+        : createWriteStream(this.partial, { highWaterMark: 1 << 20 });
+    const measure = options.checksum ? this.measuring() : new PassThrough({ highWaterMark: 1 << 20 });
+    if (file.endsWith('.gz')) {
+      const gzip = createGzip({ level: 4, chunkSize: 1 << 18 });
+      this.head = gzip;
+      this.done = this.watching(pipeline(gzip, measure, out));
+    } else {
+      this.head = measure;
+      this.done = this.watching(pipeline(measure, out, { end: file !== '-' }));
+    }
+  }
+
+  /** Takes a chunk; `settle` passes on what was taken. */
+  take(chunk: Buffer): void {
+    this.queue.push(chunk);
+  }
+
+  /** Passes on what was taken, and waits while the disk is slower than we are. */
+  async settle(): Promise<void> {
+    const { queue } = this;
+    this.queue = [];
+    for (const chunk of queue) {
+      if (this.failure) break;
+      if (!this.head.write(chunk)) {
+        await Promise.race([new Promise(next => this.head.once('drain', next)), this.done]);
+      }
+    }
+    this.tellFailure();
+  }
+
+  /** Puts the whole dump at its name. */
+  async finish(): Promise<WrittenDump> {
+    await this.settle();
+    this.head.end();
+    await this.done;
+    this.tellFailure();
+    const { partial } = this;
+    if (partial !== undefined) {
+      await telling(`Writing ${this.file}`, async () => {
+        const file = await open(partial, 'r+');
+        await file.sync().finally(() => file.close());
+        await rename(partial, this.file);
+      });
+    }
+    return { bytes: this.bytes, sha256: this.checksum ? this.hash.digest('hex') : undefined };
+  }
+
+  /** Takes away what was written so far. */
+  async discard(): Promise<void> {
+    this.head.destroy();
+    await this.done;
+    if (this.partial !== undefined) await rm(this.partial, { force: true });
+  }
+
+  private measuring(): Transform {
+    return new Transform({
+      highWaterMark: 1 << 20,
+      transform: (chunk: Buffer, _encoding, next) => {
+        this.hash.update(chunk);
+        this.bytes += chunk.length;
+        next(null, chunk);
+      },
+    });
+  }
+
+  private watching(running: Promise<void>): Promise<void> {
+    return running.catch(error => {
+      this.failure ??= error;
+    });
+  }
+
+  private tellFailure(): void {
+    if (this.failure) throw asTrouble(this.failure, `Writing ${this.file}`);
+  }
+}

@@ -1,0 +1,143 @@
+import { createReadStream, type Stats } from 'node:fs';
+import { chmod, lstat, mkdir, open, readdir, readlink, rm, symlink, utimes } from 'node:fs/promises';
+import { resolve } from 'node:path';
+import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
+import { DamageError } from '../../core/errors.js';
+import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { asTrouble, telling } from '../trouble.js';
+import type { FilesEnd } from './files-end.js';
+
+const chunkBytes = 1 << 20;
+
+/** A folder on this machine. */
+export class LocalFiles implements FilesEnd {
+  readonly place: string;
+  private readonly root: Buffer;
+
+  constructor(folder: string) {
+    this.place = resolve(folder);
+    this.root = Buffer.from(this.place);
+  }
+
+  /** Whether the folder itself is there. */
+  async isThere(): Promise<boolean> {
+    try {
+      return (await lstat(this.root)).isDirectory();
+    } catch {
+      return false;
+    }
+  }
+
+  async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
+    const folders: ByteString[] = [asBytes('')];
+    for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
+      const here = folder === '' ? this.root : this.at(folder);
+      const names = await telling(`Listing ${textOf(bytesOf(here))}`, () =>
+        readdir(here, { encoding: 'buffer' }),
+      );
+      const paths = names
+        .map(name => asBytes(folder === '' ? bytesOf(name) : `${folder}/${bytesOf(name)}`))
+        .sort();
+      const inside: ByteString[] = [];
+      for (const path of paths) {
+        signal.throwIfAborted();
+        const entry = await this.entry(path);
+        if (!entry || skip(entry)) continue;
+        yield entry;
+        if (entry.type === 'folder') inside.push(path);
+      }
+      folders.push(...inside.reverse());
+    }
+  }
+
+  async entry(path: ByteString): Promise<FileEntry | undefined> {
+    let stats: Stats;
+    try {
+      stats = await lstat(this.at(path));
+    } catch (error) {
+      if (['ENOENT', 'ENOTDIR'].includes((error as NodeJS.ErrnoException).code ?? '')) return undefined;
+      throw asTrouble(error, `Looking at ${this.show(path)}`);
+    }
+    const type = stats.isFile()
+      ? 'file'
+      : stats.isDirectory()
+        ? 'folder'
+        : stats.isSymbolicLink()
+          ? 'link'
+          : undefined;
+    if (!type) return undefined;
+    const to = type === 'link' ? bytesOf(await readlink(this.at(path), { encoding: 'buffer' })) : undefined;
+    const size = type === 'file' ? stats.size : 0;
+    return { path, type, size, mode: stats.mode & 0o7777, mtime: Math.round(stats.mtimeMs), to };
+  }
+
+  async *read(path: ByteString): AsyncIterable<Buffer> {
+    try {
+      yield* createReadStream(this.at(path), { highWaterMark: chunkBytes }) as AsyncIterable<Buffer>;
+    } catch (error) {
+      throw asTrouble(error, `Reading ${this.show(path)}`);
+    }
+  }
+
+  async write(
+    path: ByteString,
+    content: AsyncIterable<Buffer>,
+    like?: Pick<FileEntry, 'mode' | 'mtime'>,
+  ): Promise<void> {
+    await telling(`Writing ${this.show(path)}`, async () => {
+      const slash = path.lastIndexOf('/');
+      await mkdir(slash < 0 ? this.root : this.at(asBytes(path.slice(0, slash))), { recursive: true });
+      // Anew, never through a link or into a file that is there.
+      await rm(this.at(path), { force: true });
+      const file = await open(this.at(path), 'wx', 0o600);
+      try {
+        for await (const chunk of content) await file.writeFile(chunk);
+        await file.chmod(like?.mode ?? 0o644);
+        if (like) {
+          await file.utimes(like.mtime / 1000, like.mtime / 1000);
+        }
+      } finally {
+        await file.close();
+      }
+    });
+  }
+
+  async makeFolder(path: ByteString, mode: number): Promise<void> {
+    await telling(`Making the folder ${this.show(path)}`, () =>
+      mkdir(this.at(path), { recursive: true, mode: mode | 0o700 }),
+    );
+  }
+
+  async makeLink(path: ByteString, to: ByteString): Promise<void> {
+    await telling(`Making the link ${this.show(path)}`, async () => {
+      await rm(this.at(path), { force: true });
+      await symlink(Buffer.from(to, 'latin1'), this.at(path));
+    });
+  }
+
+  async finishFolder(path: ByteString, { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
+    await telling(`Setting mode and time of ${this.show(path)}`, async () => {
+      await chmod(this.at(path), mode);
+      await utimes(this.at(path), mtime / 1000, mtime / 1000);
+    });
+  }
+
+  async remove(path: ByteString): Promise<void> {
+    await telling(`Removing ${this.show(path)}`, () => rm(this.at(path), { recursive: true, force: true }));
+  }
+
+  private at(path: ByteString): Buffer {
+    if (!staysInside(path)) {
+      throw new DamageError({
+        doing: `Looking in ${this.place}`,
+        cause: `the path ${JSON.stringify(textOf(path))} leads out of it`,
+        remedy: 'Do not use what gave this path; take it anew',
+      });
+    }
+    return Buffer.concat([this.root, Buffer.from('/'), Buffer.from(path, 'latin1')]);
+  }
+
+  private show(path: ByteString): string {
+    return `${this.place}/${textOf(path)}`;
+  }
+}

@@ -1,0 +1,107 @@
+import { constants } from 'node:fs';
+import { appendFile, mkdir, open, readFile, rename, stat, writeFile } from 'node:fs/promises';
+import { basename, dirname, join, resolve } from 'node:path';
+import { parse as parseDotenv } from 'dotenv';
+import { UsageError } from '../core/errors.js';
+import { type JournalRecord, readJournal } from '../core/journal.js';
+import { readSheet } from '../core/sheet/read.js';
+import type { Sheet } from '../core/sheet/schema.js';
+import { telling } from './trouble.js';
+
+/** The folder of one move: its sheet, its journal, its crate and what the steps write. */
+export class MoveFolder {
+  readonly folder: string;
+  readonly sheetFile: string;
+
+  constructor(sheetFile: string) {
+    this.sheetFile = resolve(sheetFile);
+    this.folder = dirname(this.sheetFile);
+  }
+
+  /** A path inside the move folder. */
+  at(...parts: string[]): string {
+    return join(this.folder, ...parts);
+  }
+
+  /** @throws UsageError (a SheetError with every mistake) when the sheet cannot be used */
+  async readSheet(environment: Readonly<Record<string, string | undefined>>): Promise<Sheet> {
+    let text: string;
+    try {
+      text = await readFile(this.sheetFile, 'utf8');
+    } catch (cause) {
+      throw new UsageError(
+        {
+          doing: `Reading the sheet ${this.sheetFile}`,
+          cause:
+            (cause as NodeJS.ErrnoException).code === 'ENOENT'
+              ? 'there is none'
+              : String((cause as Error).message),
+          remedy: 'Write one with "able-porter start", or name yours with --sheet',
+        },
+        { cause },
+      );
+    }
+    const secrets = await this.readSecrets();
+    return readSheet(text, basename(this.sheetFile), name => environment[name] ?? secrets[name]);
+  }
+
+  private async readSecrets(): Promise<Record<string, string>> {
+    const file = this.at('.env');
+    let text: string;
+    try {
+      const { mode } = await stat(file);
+      if ((mode & 0o077) !== 0 && process.platform !== 'win32') {
+        throw new UsageError({
+          doing: `Reading the secrets in ${file}`,
+          cause: 'others on this machine can read it',
+          remedy: `Close it first: chmod 600 ${file}`,
+        });
+      }
+      text = await readFile(file, 'utf8');
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return {};
+      throw error;
+    }
+    return parseDotenv(text);
+  }
+
+  async readJournal(): Promise<JournalRecord[]> {
+    try {
+      return readJournal(await readFile(this.at('journal.ndjson'), 'utf8'));
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
+      throw error;
+    }
+  }
+
+  /** Adds a line and sees to it that it is on the disk before anything goes on. */
+  async note(record: JournalRecord): Promise<void> {
+    const file = this.at('journal.ndjson');
+    await telling(`Writing the journal ${file}`, async () => {
+      const handle = await open(file, constants.O_APPEND | constants.O_CREAT | constants.O_RDWR, 0o644);
+      try {
+        const { size } = await handle.stat();
+        const cut = size > 0 && (await handle.read(Buffer.alloc(1), 0, 1, size - 1)).buffer[0] !== 0x0a;
+        await appendFile(handle, `${cut ? '\n' : ''}${JSON.stringify(record)}\n`);
+        await handle.sync();
+      } finally {
+        await handle.close();
+      }
+    });
+  }
+
+  /** Writes a small file whole or not at all; gives its path. */
+  async write(name: string, content: string): Promise<string> {
+    const file = this.at(name);
+    await telling(`Writing ${file}`, () => writeWhole(file, content));
+    return file;
+  }
+}
+
+/** Writes a small file by way of a temporary one, so that it is never seen half-done. */
+export async function writeWhole(file: string, content: string | Buffer, mode?: number): Promise<void> {
+  await mkdir(dirname(file), { recursive: true });
+  const partial = join(dirname(file), `.${basename(file)}.partial`);
+  await writeFile(partial, content, { mode });
+  await rename(partial, file);
+}
