@@ -1,0 +1,118 @@
+import { readFile } from 'node:fs/promises';
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { extname, join } from 'node:path';
+import { bytesOf, textOf } from '../core/bytes.js';
+import { staysInside } from '../core/files/entries.js';
+import type { Facts } from '../core/site/family.js';
+import { wordpress } from '../core/site/wordpress.js';
+import type { StandinDatabase } from './database.js';
+import { drawPage, type SiteContent, siteContent } from './web-pages.js';
+
+const types: Record<string, string> = {
+  '.css': 'text/css',
+  '.png': 'image/png',
+  '.txt': 'text/plain',
+  '.js': 'text/javascript',
+  '.html': 'text/html',
+};
+
+/**
+ * Serves a site from its folder, its configuration and its database as a real web server and CMS would, on a free
+ * loopback port. It fails as they do: wrong credentials show the connection error, a wrong prefix the
+ * installation page, and another home address sends visitors there. No code of the site is run.
+ */
+export class StandinWebSite {
+  private readonly folder: string;
+  private readonly mount: string;
+  private readonly database: StandinDatabase;
+  private readonly server = createServer((request, response) => {
+    this.answer(request, response).catch(error => {
+      response.writeHead(500, { 'content-type': 'text/plain' }).end(String(error));
+    });
+  });
+
+  /** @param mount the path at which the folder is served, without a closing slash; empty for the root */
+  constructor(folder: string, mount: string, database: StandinDatabase) {
+    this.folder = folder;
+    this.mount = mount;
+    this.database = database;
+  }
+
+  /** Starts to listen; gives the address at which it can be reached. */
+  async listen(port = 0): Promise<string> {
+    await new Promise<void>((resolve, reject) => {
+      this.server.once('error', reject).listen(port, '127.0.0.1', resolve);
+    });
+    return `http://127.0.0.1:${(this.server.address() as AddressInfo).port}`;
+  }
+
+  async close(): Promise<void> {
+    this.server.closeAllConnections();
+    await new Promise(resolve => this.server.close(resolve));
+  }
+
+  private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const url = new URL(request.url ?? '/', 'http://stand-in');
+    if (url.pathname !== this.mount && !url.pathname.startsWith(`${this.mount}/`))
+      return this.html(response, 404, notFound);
+    const path = decodeURIComponent(url.pathname.slice(this.mount.length + 1));
+    if (/\.(?:css|png|txt|js|html)$/.test(path)) return this.file(response, path);
+    const facts = await this.facts();
+    if (!facts) return this.html(response, 500, notFound);
+    if (!this.database.accepts(facts)) return this.html(response, 500, connectionError);
+    if (!this.database.has(`${facts.prefix}options`)) {
+      if (path === 'wp-admin/install.php') return this.html(response, 200, installation);
+      response.writeHead(302, { location: `${this.mount}/wp-admin/install.php` }).end();
+      return;
+    }
+    const content = siteContent(this.database, facts.prefix);
+    const home = new URL(content.home);
+    const homePath = home.pathname.replace(/\/$/, '');
+    if (request.headers.host !== home.host || homePath !== this.mount) {
+      response.writeHead(301, { location: `${content.home}/${path}${url.search}` }).end();
+      return;
+    }
+    this.page(response, content, path);
+  }
+
+  private page(response: ServerResponse, content: SiteContent, path: string): void {
+    const drawn = drawPage(content, path.replace(/\/$/, ''));
+    this.html(response, drawn === undefined ? 404 : 200, drawn ?? notFound);
+  }
+
+  private async facts(): Promise<
+    { name: string; user: string; password: string; prefix: string } | undefined
+  > {
+    let facts: Facts | undefined;
+    try {
+      facts = wordpress.readConfiguration(bytesOf(await readFile(join(this.folder, 'wp-config.php'))));
+    } catch {
+      return undefined;
+    }
+    const text = (name: 'name' | 'user' | 'password' | 'prefix') => textOf(facts?.[name]?.value ?? '');
+    return { name: text('name'), user: text('user'), password: text('password'), prefix: text('prefix') };
+  }
+
+  private async file(response: ServerResponse, path: string): Promise<void> {
+    try {
+      if (!staysInside(path)) throw new Error('outside');
+      const content = await readFile(join(this.folder, path));
+      response
+        .writeHead(200, { 'content-type': types[extname(path)] ?? 'application/octet-stream' })
+        .end(content);
+    } catch {
+      this.html(response, 404, notFound);
+    }
+  }
+
+  private html(response: ServerResponse, status: number, html: string): void {
+    response.writeHead(status, { 'content-type': 'text/html; charset=utf-8' }).end(html);
+  }
+}
+
+const notFound = '<!doctype html><title>Page not found</title><h1>Page not found</h1>';
+const connectionError =
+  '<!doctype html><title>Database Error</title><h1>Error establishing a database connection</h1>';
+const installation =
+  '<!doctype html><title>Site › Installation</title><h1>Welcome</h1><p>Please provide the following information.</p>';
