@@ -1,0 +1,310 @@
+import { mkdir, rename } from 'node:fs/promises';
+import { basename, dirname, join } from 'node:path';
+import { applyEdits, asBytes, type ByteString, bufferOf, bytesOfText, textOf } from '../core/bytes.js';
+import { DamageError, UsageError } from '../core/errors.js';
+import type { CheckedEntry } from '../core/files/entries.js';
+import { byWeight, type Finding } from '../core/findings.js';
+import { type JournalRecord, traceOfSecret } from '../core/journal.js';
+import { editsInValue } from '../core/rewrite/value.js';
+import { type FactName, type Facts, type Family, familyNamed, type Wanted } from '../core/site/family.js';
+import { type Crate, checksumOf } from '../ends/crate.js';
+import { LocalFiles } from '../ends/files/local.js';
+import { telling } from '../ends/trouble.js';
+import { type Move, readAll, rulesOf } from './move.js';
+import { copyChecked } from './pack.js';
+import { inParallel } from './parallel.js';
+import { movedDump, movedFiles } from './rewrite.js';
+import { doStep, noteDone, type StepOutcome, type StepRun } from './run.js';
+
+export interface DeliverResult {
+  readonly files:
+    | { readonly place: string; readonly count: number; readonly bytes: number; readonly again: number }
+    | undefined;
+  readonly dump: { readonly file: string; readonly bytes: number } | undefined;
+  readonly configuration: { readonly file: string; readonly changed: readonly FactName[] } | undefined;
+  /** Where what stood at the new end is kept. */
+  readonly keepsakes: readonly string[];
+}
+
+/** Where things wait beside their final place, and where what stood there is kept. */
+export function besides(move: Move, place: string): { incoming: string; outgoing: string; keepsake: string } {
+  const beside = (what: string) => join(dirname(place), `.${basename(place)}.${move.sheet.name}.${what}`);
+  return { incoming: beside('incoming'), outgoing: beside('outgoing'), keepsake: beside('keepsake') };
+}
+
+/**
+ * Puts files, configuration and the finished dump at the new end. All of it is first made ready beside its final
+ * place and then put there by renaming; what stood there becomes the keepsake.
+ */
+export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>> {
+  const { move } = run;
+  const { crate } = move;
+  if (!move.newFiles && !move.newDump) {
+    throw new UsageError({
+      doing: 'Delivering the crate',
+      cause: 'the sheet names no place at the new end',
+      remedy: 'Give new.files, new.database.dump, or both',
+    });
+  }
+  const manifest = await crate.manifest();
+  const family = familyNamed(manifest.from.family);
+  const moved = manifest.tables.length > 0 && move.newDump ? await movedPart(crate) : undefined;
+  return doStep(run, 'deliver', await deliverInputs(run), async () => {
+    const findings: Finding[] = [];
+    const keepsakes: string[] = [];
+    let files: DeliverResult['files'];
+    let configuration: DeliverResult['configuration'];
+    if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
+      files = await makeReady(run, new LocalFiles(besides(move, move.newFiles).incoming));
+      const set = await configure(
+        move,
+        family,
+        new LocalFiles(besides(move, move.newFiles).incoming),
+        move.newFiles,
+      );
+      configuration = set.configuration;
+      findings.push(...set.findings);
+    }
+    if (moved && move.newDump) {
+      const { incoming } = besides(move, move.newDump);
+      await telling(`Writing ${move.newDump}`, async () => {
+        await mkdir(dirname(incoming), { recursive: true });
+      });
+      await layDump(run, crate, incoming, moved);
+    }
+    // Everything is ready; from here on it is a matter of renaming.
+    run.signal.throwIfAborted();
+    if (files && move.newFiles) keepsakes.push(...(await swapIn(run, move.newFiles)));
+    if (moved && move.newDump) keepsakes.push(...(await swapIn(run, move.newDump)));
+    const result: DeliverResult = {
+      files: files && { ...files, place: move.newFiles! },
+      dump: moved && { file: move.newDump!, bytes: moved.bytes },
+      configuration,
+      keepsakes,
+    };
+    const sorted = byWeight(findings);
+    for (const finding of sorted) run.events({ type: 'finding', finding });
+    return { result, findings: sorted, brief: { files: files?.count, dump: moved?.sha256, keepsakes } };
+  });
+}
+
+/** What a delivery depends on. */
+export async function deliverInputs({ move }: StepRun): Promise<unknown> {
+  const { crate } = move;
+  const { database } = move.sheet.new;
+  return {
+    crate: await crate.identity(),
+    moved: move.newDump && (await crate.partIdentity(movedDump)),
+    movedFiles: await crate
+      .entries(movedFiles)
+      .then(entries => entries.map(({ path, sha256 }) => [path, sha256])),
+    files: move.newFiles,
+    dump: move.newDump,
+    database: database && {
+      server: database.server,
+      prefix: database.prefix,
+      secret: traceOfSecret(database.password),
+    },
+    pairs: rulesOf(move).pairs,
+  };
+}
+
+/** The rewritten dump of the crate, with its checksum as it lies there. */
+async function movedPart(crate: Crate): Promise<{ bytes: number; sha256: string }> {
+  try {
+    return await checksumOf(crate.at(movedDump));
+  } catch (cause) {
+    const told = {
+      doing: 'Delivering the crate',
+      cause: 'its dump has not been rewritten yet',
+      remedy: 'Run "able-porter rewrite" first',
+    };
+    throw new UsageError(told, { cause });
+  }
+}
+
+/** Fills the incoming folder with the crate's files, rewritten ones in place of those taken, each checked. */
+async function makeReady(run: StepRun, incoming: LocalFiles): Promise<NonNullable<DeliverResult['files']>> {
+  const { crate } = run.move;
+  const rewritten = new Map((await crate.entries(movedFiles)).map(entry => [entry.path, entry]));
+  const entries = await crate.entries();
+  const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
+  let done = 0;
+  let again = 0;
+  let count = 0;
+  await telling(`Making the folder ${incoming.place}`, () => mkdir(incoming.place, { recursive: true }));
+  for (const entry of entries) if (entry.type === 'folder') await incoming.makeFolder(entry.path, entry.mode);
+  await inParallel(entries, run.signal, async entry => {
+    if (entry.type === 'link') await incoming.makeLink(entry.path, entry.to!);
+    if (entry.type !== 'file') return;
+    const wanted = rewritten.get(entry.path) ?? entry;
+    if (await isThere(incoming, wanted)) again++;
+    else await bring(wanted === entry ? crate.files : crate.movedFiles, incoming, wanted);
+    count++;
+    done += entry.size;
+    run.events({ type: 'progress', what: textOf(entry.path), done, of: bytes, unit: 'bytes' });
+  });
+  for (const entry of entries.filter(one => one.type === 'folder').reverse())
+    await incoming.finishFolder(entry.path, entry);
+  return { place: incoming.place, count, bytes, again };
+}
+
+/** Whether an earlier run left the file whole; a file's time is set last, so an unfinished one has another. */
+async function isThere(files: LocalFiles, wanted: CheckedEntry): Promise<boolean> {
+  const here = await files.entry(wanted.path);
+  if (here?.type !== 'file' || here.size !== wanted.size || here.mtime !== wanted.mtime) return false;
+  return (await checksumOf(`${files.place}/${textOf(wanted.path)}`)).sha256 === wanted.sha256;
+}
+
+async function bring(from: LocalFiles, to: LocalFiles, entry: CheckedEntry): Promise<void> {
+  const sha256 = await copyChecked(from, to, entry);
+  if (sha256 === entry.sha256) return;
+  throw new DamageError({
+    doing: `Delivering ${textOf(entry.path)}`,
+    cause: 'it is not what the crate says it should be',
+    remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
+  });
+}
+
+async function layDump(
+  run: StepRun,
+  crate: Crate,
+  incoming: string,
+  part: { sha256: string },
+): Promise<void> {
+  const files = new LocalFiles(dirname(incoming));
+  const name = bytesOfText(basename(incoming));
+  await files.write(name, new LocalFiles(crate.folder).read(asBytes(movedDump)));
+  run.signal.throwIfAborted();
+  if ((await checksumOf(incoming)).sha256 === part.sha256) return;
+  throw new DamageError({
+    doing: `Writing ${incoming}`,
+    cause: 'it is not what was written',
+    remedy: 'Check the disk, then run the command again',
+  });
+}
+
+/** What the new configuration shall say. */
+export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
+  const wanted: Wanted = {};
+  const { database } = move.sheet.new;
+  if (database?.server) {
+    const url = new URL(database.server);
+    const port = url.port === '' ? undefined : Number(url.port);
+    wanted.name = bytesOfText(decodeURIComponent(url.pathname.slice(1)));
+    wanted.user = bytesOfText(decodeURIComponent(url.username));
+    wanted.host = bytesOfText(family.databaseHost(url.hostname, port));
+  }
+  if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
+  if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
+  const rules = rulesOf(move);
+  for (const fact of ['home', 'siteAddress'] as const) {
+    const value = facts[fact]?.value;
+    if (value === undefined) continue;
+    const next = applyEdits(
+      value,
+      editsInValue(value, rules, { matched: () => {}, missed: () => {}, damaged: () => {} }),
+    );
+    if (next !== value) wanted[fact] = next;
+  }
+  return wanted;
+}
+
+async function configure(
+  move: Move,
+  family: Family,
+  files: LocalFiles,
+  finalPlace: string,
+): Promise<{ configuration: DeliverResult['configuration']; findings: Finding[] }> {
+  for (const path of family.configurations.filter(one => !one.startsWith('../')) as ByteString[]) {
+    const entry = await files.entry(path);
+    if (entry?.type !== 'file') continue;
+    const source = await readAll(files, path);
+    const facts = family.readConfiguration(source);
+    if (!facts) break;
+    const wanted = wantedOf(move, family, facts);
+    const { edits, byHand } = family.editConfiguration(source, wanted);
+    const after = applyEdits(source, edits);
+    verifyConfiguration(
+      family,
+      after,
+      wanted,
+      byHand.map(one => one.fact),
+      `${finalPlace}/${path}`,
+    );
+    await files.write(path, oneChunk(bufferOf(after)), entry);
+    const changed = (Object.keys(wanted) as FactName[]).filter(fact => facts[fact]?.value !== wanted[fact]);
+    const findings = byHand.map(
+      ({ fact, line, source: expression }): Finding => ({
+        level: 'warn',
+        code: 'configuration-by-hand',
+        place: `${finalPlace}/${path}${line > 0 ? `:${line}` : ''}`,
+        what: `The ${fact} cannot be set safely${expression ? ` where it is ${expression.slice(0, 60)}` : ', since it is not there'}`,
+        remedy: `Set it by hand in this file${fact === 'password' ? '' : ` to ${textOf(wanted[fact]!)}`}`,
+      }),
+    );
+    return { configuration: { file: `${finalPlace}/${path}`, changed }, findings };
+  }
+  return { configuration: undefined, findings: [] };
+}
+
+/** Reads an edited configuration back: it must say what was wanted before it goes anywhere. */
+function verifyConfiguration(
+  family: Family,
+  after: ByteString,
+  wanted: Wanted,
+  byHand: readonly FactName[],
+  file: string,
+): void {
+  const facts = family.readConfiguration(after);
+  for (const [fact, value] of Object.entries(wanted) as [FactName, ByteString][]) {
+    if (byHand.includes(fact) || facts?.[fact]?.value === value) continue;
+    throw new DamageError({
+      doing: `Editing the configuration ${file}`,
+      cause: `read back, its ${fact} is not what was written`,
+      remedy: 'Nothing was put in place. Simplify that line of the old configuration and run it again',
+    });
+  }
+}
+
+async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
+  yield chunk;
+}
+
+/**
+ * Puts what is ready at its place by renaming. What stood there becomes the keepsake, unless an earlier delivery
+ * of this move put it there. Each change is noted before it is made, so that it can be taken back from any moment.
+ */
+async function swapIn(run: StepRun, place: string): Promise<string[]> {
+  const { incoming, keepsake, outgoing } = besides(run.move, place);
+  const parent = new LocalFiles(dirname(place));
+  const stands = (path: string) => parent.entry(bytesOfText(basename(path)));
+  if (await stands(place)) {
+    const ours = delivered(await run.move.folder.readJournal()).has(place);
+    if (!ours && (await stands(keepsake))) {
+      throw new UsageError({
+        doing: `Putting ${place} in place`,
+        cause: `something new stands there, and ${keepsake} already keeps what stood there before`,
+        remedy: 'Move one of the two away by hand, then run the command again',
+      });
+    }
+    const away = ours ? outgoing : keepsake;
+    await parent.remove(bytesOfText(basename(outgoing)));
+    if (!ours) await noteDone(run, 'deliver', { keeps: keepsake, of: place });
+    await telling(`Keeping what stood at ${place}`, () => rename(place, away));
+  }
+  await noteDone(run, 'deliver', { puts: place });
+  await telling(`Putting ${place} in place`, () => rename(incoming, place));
+  await parent.remove(bytesOfText(basename(outgoing)));
+  return (await stands(keepsake)) ? [keepsake] : [];
+}
+
+/** The places at which something stands that a delivery put there, by the journal. */
+export function delivered(journal: readonly JournalRecord[]): Set<string> {
+  const places = new Set<string>();
+  for (const { step, event, did } of journal) {
+    if (step === 'undo' && event === 'done') places.clear();
+    if (did?.puts) places.add(did.puts);
+  }
+  return places;
+}

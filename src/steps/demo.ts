@@ -1,0 +1,219 @@
+import { mkdir, mkdtemp, readdir, rm, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join, resolve } from 'node:path';
+import { UsageError } from '../core/errors.js';
+import type { Finding } from '../core/findings.js';
+import type { PageComparison } from '../core/pages/compare.js';
+import { writeSheet } from '../core/sheet/write.js';
+import { wordpress } from '../core/site/wordpress.js';
+import { readDump } from '../ends/database/dump-reader.js';
+import { telling } from '../ends/trouble.js';
+import { StandinDatabase } from '../standins/database.js';
+import { writeClubDump, writeClubFiles } from '../standins/rowing-club/write.js';
+import { StandinWebSite } from '../standins/web-site.js';
+import { check } from './check.js';
+import { comparePagesOf } from './check-pages.js';
+import { cutover } from './cutover.js';
+import { deliver } from './deliver.js';
+import type { EventSink } from './events.js';
+import { openMove } from './move.js';
+import { pack } from './pack.js';
+import { redirects } from './redirects.js';
+import { movedDump, rewrite } from './rewrite.js';
+import type { StepOutcome, StepRun } from './run.js';
+import { survey } from './survey.js';
+
+/** A fault put into the new site on purpose, and what check said of it. */
+interface DemoFault {
+  readonly what: string;
+  readonly found: Finding | undefined;
+  readonly page: PageComparison | undefined;
+}
+
+export interface DemoOutcome {
+  readonly folder: string;
+  readonly kept: boolean;
+  /** What survey found at first, before the sheet was corrected. */
+  readonly firstFindings: readonly Finding[];
+  readonly faults: readonly DemoFault[];
+  readonly outcomes: {
+    readonly survey: Awaited<ReturnType<typeof survey>>;
+    readonly pack: Awaited<ReturnType<typeof pack>>;
+    readonly rewrite: Awaited<ReturnType<typeof rewrite>>;
+    readonly deliver: Awaited<ReturnType<typeof deliver>>;
+    readonly check: Awaited<ReturnType<typeof check>>;
+    readonly redirects: Awaited<ReturnType<typeof redirects>>;
+    readonly cutover: Awaited<ReturnType<typeof cutover>>;
+  };
+}
+
+const oldPlace = {
+  address: 'https://club.saltmarsh.example/site',
+  temporary: 'http://tmp-4417.oldhost.example/~club',
+  prefix: 'sr4_',
+};
+const newAddress = 'https://saltmarshrowing.example';
+const oldDatabase = { name: 'club_old', user: 'club', password: 'o\'ld \\ pa"ss', host: 'localhost' };
+const newDatabase = {
+  name: 'saltmarsh',
+  user: 'saltmarsh',
+  password: "n€w 'row' $creek\\%",
+  host: '127.0.0.1',
+};
+
+/**
+ * Makes the Saltmarsh Rowing Club's site on an old host, and moves it to a new one: with faults put in on purpose
+ * to show them being found, and then right.
+ * @param keep a folder to make it in and leave it in; undefined for a temporary one
+ * @param whenDone is given what it came to while both sites are still being served
+ */
+export async function demo(
+  keep: string | undefined,
+  events: EventSink,
+  signal: AbortSignal,
+  whenDone: (outcome: DemoOutcome) => Promise<void>,
+): Promise<DemoOutcome> {
+  const folder =
+    keep === undefined ? await mkdtemp(join(tmpdir(), 'able-porter-demo-')) : await cleared(resolve(keep));
+  const at = (...parts: string[]) => join(folder, ...parts);
+  const oldFolder = at('old-host', 'htdocs', 'site');
+  const newFolder = at('new-host', 'htdocs');
+  await writeClubFiles(oldFolder, oldPlace, oldDatabase);
+  await writeClubDump(at('old-host', 'club.sql.gz'), oldPlace);
+  await mkdir(newFolder, { recursive: true });
+  await writeFile(join(newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
+
+  const database = { old: new StandinDatabase(oldDatabase), new: new StandinDatabase(newDatabase) };
+  await database.old.load(at('old-host', 'club.sql.gz'));
+  const sites = {
+    old: new StandinWebSite(oldFolder, '/site', database.old),
+    new: new StandinWebSite(newFolder, '', database.new),
+  };
+  const reach = { old: await sites.old.listen(), new: await sites.new.listen() };
+  try {
+    const open = async (also: readonly string[], again = false): Promise<StepRun> => {
+      await mkdir(at('move'), { recursive: true });
+      await writeFile(at('move', 'move.yaml'), sheetOf(folder, also, reach));
+      await writeFile(at('move', '.env'), `NEW_DB_PASSWORD=\`${newDatabase.password}\`\n`, { mode: 0o600 });
+      return { move: await openMove(at('move', 'move.yaml'), {}), events, signal, again };
+    };
+    const first = await survey(await open([]));
+    const run = await open([oldPlace.temporary]);
+    const outcomes = {
+      survey: await survey(run),
+      pack: await pack(run),
+      rewrite: await rewrite(run),
+      deliver: await deliver(run),
+    };
+    const faults = await showFaults(run, database, at);
+    await database.new.load(at('new-host', 'finished.sql.gz'));
+    const outcome: DemoOutcome = {
+      folder,
+      kept: keep !== undefined,
+      firstFindings: first.findings,
+      faults,
+      outcomes: {
+        ...outcomes,
+        check: await check(run),
+        redirects: await redirects(run),
+        cutover: await cutover(run),
+      },
+    };
+    await whenDone(outcome);
+    return outcome;
+  } finally {
+    await Promise.all([sites.old.close(), sites.new.close()]);
+    if (keep === undefined) await rm(folder, { recursive: true, force: true });
+  }
+}
+
+const quiet: EventSink = () => {};
+
+/** What goes wrong most often at a new host, done on purpose and looked at with the eyes of check. */
+async function showFaults(
+  run: StepRun,
+  database: { old: StandinDatabase; new: StandinDatabase },
+  at: (...parts: string[]) => string,
+): Promise<DemoFault[]> {
+  const faults: DemoFault[] = [];
+  const look = async (what: string) => {
+    const { pages, findings } = await comparePagesOf({ ...run, events: quiet }, wordpress);
+    faults.push({ what, found: findings[0], page: pages[0] });
+  };
+  const right = database.new.credentials;
+  database.new.credentials = { ...right, password: 'another' };
+  await look('The password in the configuration is not the database’s');
+  database.new.credentials = right;
+  await database.new.load(at('old-host', 'club.sql.gz'));
+  await look('The dump was loaded as it was taken, with the old table prefix');
+  await database.new.load(await withNewPrefixOnly(at));
+  await look('The prefix is right, but the addresses were not rewritten');
+  return faults;
+}
+
+/** The old dump with its tables renamed and nothing else, as a hasty hand would do it. */
+async function withNewPrefixOnly(at: (...parts: string[]) => string): Promise<string> {
+  const chunks: Buffer[] = [];
+  await readDump(
+    at('move', 'crate', movedDump),
+    { push: chunk => chunks.push(chunk), finish: () => {} },
+    { signal: new AbortController().signal },
+  );
+  const file = at('move', 'hasty.sql');
+  await writeFile(
+    file,
+    Buffer.concat(chunks).toString('latin1').replaceAll(newAddress, oldPlace.address),
+    'latin1',
+  );
+  return file;
+}
+
+async function cleared(folder: string): Promise<string> {
+  const ours = ['move', 'new-host', 'old-host'];
+  const names = await readdir(folder).catch(() => []);
+  const foreign = names.find(name => !ours.includes(name));
+  if (foreign !== undefined) {
+    throw new UsageError({
+      doing: `Making the demo in ${folder}`,
+      cause: `something else (${foreign}) stands there`,
+      remedy: 'Name an empty folder, or one in which the demo was before',
+    });
+  }
+  for (const name of names)
+    await telling(`Clearing ${folder}`, () => rm(join(folder, name), { recursive: true }));
+  return folder;
+}
+
+function sheetOf(folder: string, also: readonly string[], reach: { old: string; new: string }): string {
+  const sheet = writeSheet({
+    name: 'saltmarsh',
+    oldAddress: oldPlace.address,
+    also,
+    oldReach: reach.old,
+    oldFiles: join(folder, 'old-host', 'htdocs', 'site'),
+    oldDump: join(folder, 'old-host', 'club.sql.gz'),
+    newAddress,
+    newReach: reach.new,
+    newFiles: join(folder, 'new-host', 'htdocs'),
+    newDump: join(folder, 'new-host', 'finished.sql.gz'),
+    newServer: `mysql://${newDatabase.user}@${newDatabase.host}:3306/${newDatabase.name}`,
+    newPrefix: 'row_',
+    without: wordpress.without,
+    leave: [],
+    webServer: 'apache',
+    oldRecord: '192.0.2.10',
+    newRecord: '198.51.100.20',
+  });
+  return sheet;
+}
+
+/** For the face: whether everything that the demo set out to show was seen. */
+export function demoPassed({ faults, outcomes }: DemoOutcome): boolean {
+  const done = (Object.values(outcomes) as StepOutcome<unknown>[]).every(({ state }) => state !== 'stopped');
+  const pages = outcomes.check.result.pages;
+  return (
+    done &&
+    faults.every(({ found }) => found?.level === 'stop') &&
+    pages.every(({ verdict }) => verdict === 'same')
+  );
+}

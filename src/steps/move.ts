@@ -1,0 +1,167 @@
+import { stat } from 'node:fs/promises';
+import { resolve } from 'node:path';
+import { type Address, parseAddress } from '../core/address/address.js';
+import { type Pair, pairsOfMove, parsePair } from '../core/address/pairs.js';
+import { type ByteString, bytesOf } from '../core/bytes.js';
+import { UsageError } from '../core/errors.js';
+import type { CheckedEntry } from '../core/files/entries.js';
+import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
+import type { PrefixChange } from '../core/rewrite/prefix.js';
+import { compileRules, type Rules } from '../core/rewrite/rules.js';
+import type { Sheet } from '../core/sheet/schema.js';
+import { type Facts, type Family, recogniseFamily } from '../core/site/family.js';
+import { Crate } from '../ends/crate.js';
+import { LocalFiles } from '../ends/files/local.js';
+import { localFolder } from '../ends/files/place.js';
+import { MoveFolder } from '../ends/move-folder.js';
+import { telling } from '../ends/trouble.js';
+
+/** One job: its folder, its sheet, and the places that the sheet names. */
+export interface Move {
+  readonly folder: MoveFolder;
+  readonly sheet: Sheet;
+  readonly oldAddress: Address;
+  readonly newAddress: Address;
+  readonly crate: Crate;
+  /** Folders and dump files as absolute paths; undefined where the sheet names none. */
+  readonly oldFiles: string | undefined;
+  readonly oldDump: string | undefined;
+  readonly newFiles: string | undefined;
+  readonly newDump: string | undefined;
+}
+
+/**
+ * Opens the move that a sheet describes.
+ * @throws UsageError when the sheet has mistakes, or its places cannot be a move
+ */
+export async function openMove(
+  sheetFile: string,
+  environment: Readonly<Record<string, string | undefined>>,
+): Promise<Move> {
+  const folder = new MoveFolder(sheetFile);
+  const sheet = await folder.readSheet(environment);
+  const place = (files: string | undefined) => files && localFolder(files, folder.folder);
+  const dump = (file: string | undefined) => file && resolve(folder.folder, file);
+  if (sheet.old.database?.from) {
+    throw new UsageError({
+      doing: `Reading the sheet ${sheetFile}`,
+      cause: 'old.database.from asks for a live database, which this version does not reach',
+      remedy: 'Take a dump with the database’s own program and name it: database: { dump: old.sql.gz }',
+    });
+  }
+  const move: Move = {
+    folder,
+    sheet,
+    oldAddress: parseAddress(sheet.old.address),
+    newAddress: parseAddress(sheet.new.address),
+    crate: new Crate(folder.at('crate')),
+    oldFiles: sheet.take.files === false ? undefined : place(sheet.old.files),
+    oldDump: sheet.take.database === false ? undefined : dump(sheet.old.database?.dump),
+    newFiles: place(sheet.new.files),
+    newDump: dump(sheet.new.database?.dump),
+  };
+  refuseTangledPlaces(move);
+  return move;
+}
+
+function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: Move): void {
+  const within = (inner: string, outer: string) => inner === outer || inner.startsWith(`${outer}/`);
+  const refuse = (cause: string, remedy: string): never => {
+    throw new UsageError({ doing: `Reading the places in ${folder.sheetFile}`, cause, remedy });
+  };
+  if (oldFiles && newFiles) {
+    if (oldFiles === newFiles)
+      refuse(`old.files and new.files are both ${oldFiles}`, 'Name another folder for the new site');
+    if (within(newFiles, oldFiles))
+      refuse(`new.files (${newFiles}) lies inside old.files`, 'Name a folder outside the old site');
+    if (within(oldFiles, newFiles))
+      refuse(
+        `old.files (${oldFiles}) lies inside new.files`,
+        'Name a folder that does not hold the old site',
+      );
+  }
+  if (oldFiles && within(folder.folder, oldFiles)) {
+    refuse(
+      `the move folder ${folder.folder} lies inside the old site`,
+      'Keep the sheet and the crate outside of what visitors can fetch',
+    );
+  }
+  if (oldDump && oldDump === newDump)
+    refuse(`old and new dump are both ${oldDump}`, 'Give the finished dump another name');
+}
+
+/** What is known of the old site from its files. */
+export interface OldSite {
+  readonly family: Family;
+  /** The path of its configuration, or undefined where none was found. */
+  readonly configuration: ByteString | undefined;
+  /** Undefined where the configuration cannot be parsed. */
+  readonly facts: Facts | undefined;
+}
+
+const largestConfiguration = 1024 * 1024;
+
+/** Recognises the old site and reads its configuration. Nothing of it is run. */
+export async function lookAtSite(files: LocalFiles): Promise<OldSite> {
+  const known = new Set<string>();
+  for (const path of ['wp-includes/version.php', 'wp-config.php', 'wp-load.php'] as ByteString[]) {
+    if (await files.entry(path)) known.add(path);
+  }
+  const family = recogniseFamily(path => known.has(path));
+  for (const path of family.configurations as ByteString[]) {
+    const above = path.startsWith('../');
+    const where = above ? new LocalFiles(resolve(files.place, '..')) : files;
+    const name = (above ? path.slice(3) : path) as ByteString;
+    const entry = await where.entry(name);
+    if (entry?.type !== 'file') continue;
+    const facts =
+      entry.size > largestConfiguration ? undefined : family.readConfiguration(await readAll(where, name));
+    return { family, configuration: path, facts };
+  }
+  return { family, configuration: undefined, facts: undefined };
+}
+
+/** A small file's bytes. */
+export async function readAll(files: LocalFiles, path: ByteString): Promise<ByteString> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of files.read(path)) chunks.push(chunk);
+  return bytesOf(Buffer.concat(chunks));
+}
+
+/** The pairs of a move: those that follow from the addresses, then the sheet's own. */
+function pairsOf({ sheet }: Move): Pair[] {
+  const own = sheet.rewrite.pairs.map(({ from, to }) => parsePair(from, to));
+  return [...pairsOfMove(sheet.old.address, sheet.old.also, sheet.new.address), ...own];
+}
+
+export function rulesOf(move: Move): Rules {
+  return compileRules(pairsOf(move), { mail: move.sheet.rewrite.mail });
+}
+
+/** The columns to leave: the sheet's and the family's. */
+export function leaveOf(move: Move, family: Family): Globs {
+  return compileGlobs([...family.leave, ...move.sheet.rewrite.leave]);
+}
+
+/** The change of table prefix that the sheet asks for, if any. */
+export function prefixChangeOf(
+  move: Move,
+  family: Family,
+  oldPrefix: string | undefined,
+): PrefixChange | undefined {
+  const to = move.sheet.new.database?.prefix;
+  if (to === undefined || oldPrefix === undefined || to === oldPrefix) return undefined;
+  return { from: oldPrefix, to, data: family.prefixed };
+}
+
+/** What tells one state of a file from another without reading it: size and time. */
+export async function identityOf(file: string | undefined): Promise<unknown> {
+  if (file === undefined) return undefined;
+  const { size, mtimeMs } = await telling(`Looking at ${file}`, () => stat(file));
+  return { file, size, mtimeMs };
+}
+
+/** The digestible part of a tree's listing. */
+export function treeIdentity(entries: readonly CheckedEntry[]): unknown {
+  return entries.map(({ path, type, size, mtime, mode, to }) => [path, type, size, mtime, mode, to ?? '']);
+}

@@ -1,0 +1,237 @@
+import { createHash } from 'node:crypto';
+import { copyFile, rename } from 'node:fs/promises';
+import { basename } from 'node:path';
+import { formatAddress } from '../core/address/address.js';
+import type { ByteString } from '../core/bytes.js';
+import { textOf } from '../core/bytes.js';
+import { UsageError } from '../core/errors.js';
+import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
+import { leftOut } from '../core/files/patterns.js';
+import type { Finding } from '../core/findings.js';
+import { globPattern } from '../core/rewrite/globs.js';
+import { RowCount } from '../core/sql/row-count.js';
+import { type CrateManifest, type CratePart, checksumOf } from '../ends/crate.js';
+import { readDump } from '../ends/database/dump-reader.js';
+import { DumpWriter } from '../ends/database/dump-writer.js';
+import { LocalFiles } from '../ends/files/local.js';
+import { telling } from '../ends/trouble.js';
+import { version } from '../version.js';
+import { identityOf, lookAtSite, type Move, type OldSite, treeIdentity } from './move.js';
+import { inParallel } from './parallel.js';
+import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { configurationMissing } from './survey.js';
+
+export interface PackResult {
+  readonly crate: string;
+  readonly counts: CrateManifest['counts'];
+  /** Files that were there from an earlier run and had not changed. */
+  readonly kept: number;
+}
+
+/** The name of the dump as taken, within the crate. */
+export const takenDump = 'database.sql.gz';
+
+/** Takes files and database of the old site into the crate. The old site is only read. */
+export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
+  const { move } = run;
+  if (!move.oldFiles && !move.oldDump) {
+    throw new UsageError({
+      doing: 'Packing the old site',
+      cause: 'the sheet names neither files nor a dump to take',
+      remedy: 'Give old.files, old.database, or both',
+    });
+  }
+  const files = move.oldFiles ? new LocalFiles(move.oldFiles) : undefined;
+  const site = files ? await lookAtSite(files) : undefined;
+  const listing = await listWanted(run, files);
+  return doStep(run, 'pack', await inputsOf(move, listing.entries), async () => {
+    const findings: Finding[] = [...listing.findings];
+    if (site && site.family.configurations.length > 0 && site.configuration === undefined) {
+      findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
+      return { result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0 }, findings, brief: {} };
+    }
+    // The dump first: if it is damaged, nothing has been copied yet.
+    const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
+    const taken = files ? await takeFiles(run, files, listing.entries) : { entries: [], kept: 0 };
+    const parts: Record<string, CratePart> = {
+      'files.ndjson': await move.crate.writeEntries('files.ndjson', taken.entries),
+    };
+    if (dump) parts[takenDump] = dump.part;
+    const counts = countsOf(taken.entries, dump?.tables ?? []);
+    await move.crate.writeManifest({
+      format: 'able-porter crate',
+      version: 1,
+      taken: new Date().toISOString(),
+      by: `able-porter ${version}`,
+      from: originOf(move, site),
+      counts,
+      parts,
+      tables: dump?.tables ?? [],
+    });
+    const { sha256 } = await checksumOf(move.crate.at('crate.json'));
+    const result = { crate: move.crate.folder, counts, kept: taken.kept };
+    return { result, findings, brief: { ...counts, crate: sha256 } };
+  });
+}
+
+/** What packing depends on. */
+export async function packInputs(run: StepRun): Promise<unknown> {
+  const { oldFiles } = run.move;
+  const { entries } = await listWanted(run, oldFiles ? new LocalFiles(oldFiles) : undefined);
+  return inputsOf(run.move, entries);
+}
+
+async function inputsOf(move: Move, entries: readonly FileEntry[]): Promise<unknown> {
+  const { oldFiles, oldDump, sheet } = move;
+  return { files: oldFiles, take: sheet.take, tree: treeIdentity(entries), dump: await identityOf(oldDump) };
+}
+
+function originOf(move: Move, site: OldSite | undefined): CrateManifest['from'] {
+  const text = (value: ByteString | undefined) => (value === undefined ? undefined : textOf(value));
+  return {
+    address: formatAddress(move.oldAddress),
+    family: site?.family.name ?? 'plain',
+    prefix: text(site?.facts?.prefix?.value),
+    charset: text(site?.facts?.charset?.value),
+  };
+}
+
+function countsOf(
+  entries: readonly CheckedEntry[],
+  tables: CrateManifest['tables'],
+): CrateManifest['counts'] {
+  const of = (type: FileEntry['type']) => entries.filter(entry => entry.type === type).length;
+  return {
+    files: of('file'),
+    folders: of('folder'),
+    links: of('link'),
+    bytes: entries.reduce((sum, entry) => sum + entry.size, 0),
+    tables: tables.length,
+    rows: tables.reduce((sum, { rows }) => sum + rows, 0),
+  };
+}
+
+async function listWanted(
+  run: StepRun,
+  files: LocalFiles | undefined,
+): Promise<{ entries: FileEntry[]; findings: Finding[] }> {
+  if (!files) return { entries: [], findings: [] };
+  const { take } = run.move.sheet;
+  const out = leftOut(take.files === false ? ['*'] : take.files.without);
+  const entries: FileEntry[] = [];
+  const findings: Finding[] = [];
+  for await (const entry of files.list(out, run.signal)) {
+    if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) {
+      findings.push({
+        level: 'warn',
+        code: 'link-leads-outside',
+        place: `${files.place}/${textOf(entry.path)}`,
+        what: `This symbolic link leads out of the site (to ${textOf(entry.to ?? '')}) and is not taken`,
+        remedy: 'If the site needs it, make it anew at the new host',
+      });
+      continue;
+    }
+    entries.push(entry);
+  }
+  return { entries, findings };
+}
+
+async function takeDump(
+  run: StepRun,
+  file: string,
+): Promise<{ part: CratePart; tables: { table: string; rows: number }[] }> {
+  const { crate, sheet } = run.move;
+  const without = sheet.take.database === false ? [] : sheet.take.database.tables.without.map(globPattern);
+  const { size } = (await identityOf(file)) as { size: number };
+  const progress = (done: number) =>
+    run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' });
+  const asItIs = without.length === 0 && file.endsWith('.gz');
+  await telling(`Making the crate ${crate.folder}`, () => crate.makeFolder());
+  const writer = asItIs ? undefined : new DumpWriter(crate.at(takenDump), { checksum: true });
+  const count = new RowCount(
+    table => !without.some(one => one.test(table)),
+    writer && (chunk => writer.take(chunk)),
+  );
+  try {
+    await readDump(file, count, { signal: run.signal, progress, after: writer && (() => writer.settle()) });
+    if (writer) await writer.finish();
+    else await copyWhole(file, crate.at(takenDump));
+  } catch (error) {
+    await writer?.discard();
+    throw error;
+  }
+  return { part: await checksumOf(crate.at(takenDump)), tables: [...count.tables.values()] };
+}
+
+async function copyWhole(from: string, to: string): Promise<void> {
+  await telling(`Writing ${to}`, async () => {
+    await copyFile(from, `${to}.partial`);
+    await rename(`${to}.partial`, to);
+  });
+}
+
+async function takeFiles(
+  run: StepRun,
+  files: LocalFiles,
+  entries: readonly FileEntry[],
+): Promise<{ entries: CheckedEntry[]; kept: number }> {
+  const { crate } = run.move;
+  const before = new Map((await crate.entries()).map(entry => [entry.path, entry]));
+  const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
+  const taken: CheckedEntry[] = [];
+  let done = 0;
+  let kept = 0;
+  await removeOthers(crate.files, new Set(entries.map(entry => entry.path)), run.signal);
+  await inParallel(entries, run.signal, async entry => {
+    if (entry.type === 'folder') await crate.files.makeFolder(entry.path, entry.mode);
+    else if (entry.type === 'link') await crate.files.makeLink(entry.path, entry.to!);
+    if (entry.type !== 'file') {
+      taken.push(entry);
+      return;
+    }
+    const last = before.get(entry.path);
+    const here =
+      last?.sha256 && last.size === entry.size && last.mtime === entry.mtime
+        ? await crate.files.entry(entry.path)
+        : undefined;
+    const unchanged = here?.size === entry.size && here.mtime === entry.mtime;
+    if (unchanged) kept++;
+    taken.push({ ...entry, sha256: unchanged ? last!.sha256 : await copyChecked(files, crate.files, entry) });
+    done += entry.size;
+    run.events({ type: 'progress', what: textOf(entry.path), done, of: bytes, unit: 'bytes' });
+  });
+  taken.sort((a, b) => (a.path < b.path ? -1 : 1));
+  return { entries: taken, kept };
+}
+
+/** Copies a file with its mode and time; gives its SHA-256. */
+export async function copyChecked(from: LocalFiles, to: LocalFiles, entry: FileEntry): Promise<string> {
+  const hash = createHash('sha256');
+  async function* passing() {
+    for await (const chunk of from.read(entry.path)) {
+      hash.update(chunk);
+      yield chunk;
+    }
+  }
+  await to.write(entry.path, passing(), entry);
+  return hash.digest('hex');
+}
+
+/** Removes what an earlier run put there and is not wanted any more. */
+async function removeOthers(
+  files: LocalFiles,
+  wanted: ReadonlySet<string>,
+  signal: AbortSignal,
+): Promise<void> {
+  if (!(await files.isThere())) return;
+  const others: ByteString[] = [];
+  const skip = (entry: FileEntry) => {
+    if (wanted.has(entry.path)) return false;
+    others.push(entry.path);
+    return true;
+  };
+  for await (const _ of files.list(skip, signal)) {
+    // Only what is skipped counts.
+  }
+  for (const path of others) await files.remove(path);
+}

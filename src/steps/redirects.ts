@@ -1,0 +1,45 @@
+import { formatAddress } from '../core/address/address.js';
+import type { Finding } from '../core/findings.js';
+import { dialects } from '../core/redirects/dialect.js';
+import { doStep, type StepOutcome, type StepRun } from './run.js';
+
+export interface RedirectsResult {
+  readonly from: string;
+  readonly to: string;
+  /** The files written, the one for the sheet's server first. */
+  readonly files: readonly {
+    readonly server: string;
+    readonly file: string;
+    readonly where: string;
+    readonly rules: string;
+  }[];
+}
+
+/** Writes the rule that sends every old path to the same path at the new address, for each kind of web server. */
+export async function redirects(run: StepRun): Promise<StepOutcome<RedirectsResult>> {
+  const { move } = run;
+  const { oldAddress: from, newAddress: to } = move;
+  const wanted = move.sheet.redirects.server;
+  const inputs = { from: formatAddress(from), to: formatAddress(to), server: wanted };
+  return doStep(run, 'redirects', inputs, async () => {
+    if (inputs.from === inputs.to) {
+      const finding: Finding = {
+        level: 'note',
+        code: 'redirects-not-needed',
+        place: inputs.from,
+        what: 'The address stays the same, so nobody has to be sent on',
+        remedy: 'Nothing is to be done',
+      };
+      return { result: { ...inputs, files: [] }, findings: [finding], brief: {} };
+    }
+    const files: RedirectsResult['files'][number][] = [];
+    for (const [server, dialect] of Object.entries(dialects)) {
+      const rules = dialect.samePath(from, to);
+      const file = await move.folder.write(dialect.file, rules);
+      files.push({ server, file, where: dialect.where(from), rules });
+    }
+    files.sort((a, b) => Number(b.server === wanted) - Number(a.server === wanted));
+    const result = { from: inputs.from, to: inputs.to, files };
+    return { result, findings: [], brief: { files: files.map(({ file }) => file) } };
+  });
+}

@@ -1,0 +1,111 @@
+import { rm } from 'node:fs/promises';
+import { applyEdits, bufferOf, textOf } from '../core/bytes.js';
+import type { CheckedEntry } from '../core/files/entries.js';
+import { byWeight, type Finding } from '../core/findings.js';
+import type { RewriteSummary } from '../core/rewrite/summary.js';
+import { summarise } from '../core/rewrite/summary.js';
+import { noteSample, observerOf, Tally } from '../core/rewrite/tally.js';
+import { editsInValue } from '../core/rewrite/value.js';
+import { type Family, familyNamed } from '../core/site/family.js';
+import { type CratePart, checksumOf } from '../ends/crate.js';
+import { leaveOf, prefixChangeOf, readAll, rulesOf } from './move.js';
+import { takenDump } from './pack.js';
+import { rewriteDump, rewriteFindings } from './rewrite-dump.js';
+import { doStep, type StepOutcome, type StepRun } from './run.js';
+
+export interface RewriteResult {
+  readonly dump: RewriteSummary | undefined;
+  /** Files that the site had written and that held an old address. */
+  readonly files: RewriteSummary;
+  readonly moved: CratePart | undefined;
+  readonly prefix: { readonly from: string; readonly to: string } | undefined;
+}
+
+/** The names within the crate of what rewriting makes. */
+export const movedDump = 'database.moved.sql.gz';
+export const movedFiles = 'files.moved.ndjson';
+
+/** Changes the addresses (and the table prefix) in the crate: the dump, and files that the site has written. */
+export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>> {
+  const { move } = run;
+  const { crate } = move;
+  const manifest = await crate.manifest();
+  const family = familyNamed(manifest.from.family);
+  const prefix = prefixChangeOf(move, family, manifest.from.prefix);
+  const rules = rulesOf(move);
+  return doStep(run, 'rewrite', await rewriteInputs(run), async () => {
+    const part = manifest.parts[takenDump];
+    let dump: RewriteSummary | undefined;
+    let moved: CratePart | undefined;
+    const findings: Finding[] = [];
+    if (part) {
+      await crate.verifyPart(takenDump, part);
+      const job = {
+        from: crate.at(takenDump),
+        to: crate.at(movedDump),
+        what: { rules, prefix, leave: leaveOf(move, family) },
+        size: part.bytes,
+        checksum: true,
+      };
+      const { summary, written } = await rewriteDump(job, run.events, run.signal);
+      dump = summary;
+      moved = { bytes: written!.bytes, sha256: written!.sha256! };
+      findings.push(...rewriteFindings(summary));
+    }
+    const files = await rewriteFiles(run, family);
+    const result = { dump, files, moved, prefix: prefix && { from: prefix.from, to: prefix.to } };
+    const sorted = byWeight(findings);
+    for (const finding of sorted) run.events({ type: 'finding', finding });
+    const occurrences = (dump?.totals.occurrences ?? 0) + files.totals.occurrences;
+    return { result, findings: sorted, brief: { occurrences, moved: moved?.sha256 } };
+  });
+}
+
+/** What a rewriting of the crate depends on. */
+export async function rewriteInputs({ move }: StepRun): Promise<unknown> {
+  const { pairs, mail } = rulesOf(move);
+  const { leave } = move.sheet.rewrite;
+  return { crate: await move.crate.identity(), pairs, mail, leave, prefix: move.sheet.new.database?.prefix };
+}
+
+const textFile = /\.(?:css|js|json|html?|xml|txt|svg|webmanifest)$/i;
+const largestText = 32 * 1024 * 1024;
+
+/** Rewrites the text files that the site itself writes (such as generated style sheets), into `files.moved`. */
+async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummary> {
+  const { crate } = run.move;
+  const rules = rulesOf(run.move);
+  const tally = new Tally();
+  const moved: CheckedEntry[] = [];
+  await rm(crate.movedFiles.place, { recursive: true, force: true });
+  const wanted = (await crate.entries()).filter(
+    ({ path, type, size }) =>
+      type === 'file' &&
+      size <= largestText &&
+      textFile.test(path) &&
+      family.generated.some(folder => path.startsWith(folder)),
+  );
+  for (const entry of wanted) {
+    run.signal.throwIfAborted();
+    const place = tally.at('files', textOf(entry.path));
+    const before = await readAll(crate.files, entry.path);
+    place.seen++;
+    const edits = editsInValue(before, rules, observerOf(place));
+    if (edits.length === 0) continue;
+    place.changed++;
+    const first = edits[0]!;
+    noteSample(place, textOf(before.slice(first.start, first.end)), textOf(first.put));
+    const after = bufferOf(applyEdits(before, edits));
+    await crate.movedFiles.write(
+      entry.path,
+      (async function* () {
+        yield after;
+      })(),
+      entry,
+    );
+    const { sha256 } = await checksumOf(`${crate.movedFiles.place}/${textOf(entry.path)}`);
+    moved.push({ ...entry, size: after.length, sha256 });
+  }
+  await crate.writeEntries(movedFiles, moved);
+  return summarise(rules.pairs, tally.all(), []);
+}

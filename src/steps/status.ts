@@ -1,0 +1,61 @@
+import { digestOf, type StepName, stateOf, stepNames } from '../core/journal.js';
+import { checkInputs } from './check.js';
+import { deliverInputs } from './deliver.js';
+import { packInputs } from './pack.js';
+import { rewriteInputs } from './rewrite.js';
+import { readResult, type StepRun } from './run.js';
+import { surveyInputs } from './survey.js';
+
+/** Where one step stands. */
+export interface StepStatus {
+  readonly step: StepName;
+  /** `stale`: done, but on a sheet or an input that has changed since. */
+  readonly state: 'not yet' | 'begun' | 'done' | 'stale' | 'stopped' | 'failed';
+  readonly at: string | undefined;
+  readonly seconds: number | undefined;
+  readonly said: string;
+}
+
+/** What each step that can become stale depends on, in the order in which each builds on the one before. */
+const inputs: Partial<Record<StepName, (run: StepRun) => Promise<unknown>>> = {
+  survey: surveyInputs,
+  pack: packInputs,
+  rewrite: rewriteInputs,
+  deliver: deliverInputs,
+  check: checkInputs,
+};
+const builds: readonly StepName[] = ['pack', 'rewrite', 'deliver', 'check'];
+
+/** Reads from the journal where the move stands, and looks whether what was worked on has changed since. */
+export async function status(run: StepRun): Promise<StepStatus[]> {
+  const { folder } = run.move;
+  const journal = await folder.readJournal();
+  const list: StepStatus[] = [];
+  let staleFromHere = false;
+  for (const step of stepNames) {
+    const { state, record } = stateOf(journal, step);
+    const kept = await readResult(folder, step);
+    const stops = kept?.findings.filter(({ level }) => level === 'stop') ?? [];
+    const said =
+      state === 'failed'
+        ? (record?.error ?? '')
+        : state === 'stopped'
+          ? stops.map(({ what }) => what).join('; ')
+          : '';
+    const changed = state === 'done' && (await hasChanged(run, step, record?.inputs));
+    if (changed && builds.includes(step)) staleFromHere = true;
+    const stale = changed || (state === 'done' && staleFromHere && builds.includes(step));
+    list.push({ step, state: stale ? 'stale' : state, at: record?.at, seconds: record?.seconds, said });
+  }
+  return list;
+}
+
+async function hasChanged(run: StepRun, step: StepName, digest: string | undefined): Promise<boolean> {
+  try {
+    const now = inputs[step];
+    return now !== undefined && digestOf(await now(run)) !== digest;
+  } catch {
+    // What it was done on is not there any more.
+    return true;
+  }
+}
