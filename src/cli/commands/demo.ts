@@ -1,0 +1,44 @@
+import { command } from '../command.js';
+
+export const demo = command<{ keep: string | undefined; serve: boolean }>({
+  command: 'demo',
+  describe: 'A made-up site, two made-up hosts and a whole move, on this machine',
+  examples: [
+    ['demo', 'move the Saltmarsh Rowing Club and show what a move looks like'],
+    [
+      'demo --keep saltmarsh --serve',
+      'the same, leaving all in the folder saltmarsh, both sites still served',
+    ],
+  ],
+  options: argv =>
+    argv
+      .option('keep', { type: 'string', describe: 'Make it in this folder and leave it there' })
+      .option('serve', {
+        type: 'boolean',
+        default: false,
+        describe: 'Go on serving both sites until Ctrl-C, to try the commands on them',
+      }),
+  run: async argv => {
+    const [{ demo: play, demoPassed }, { showDemo }, { Face }, { endSignal }, { ExitCode }] =
+      await Promise.all([
+        import('../../steps/demo.js'),
+        import('../show/demo.js'),
+        import('../face.js'),
+        import('../with-move.js'),
+        import('../../core/errors.js'),
+      ]);
+    const face = await Face.open(argv);
+    try {
+      const signal = endSignal();
+      await play(argv.keep, face.events, signal, async outcome => {
+        face.result(outcome, () => showDemo(outcome, face.colors));
+        if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
+        if (!argv.serve) return;
+        face.tell('Both sites go on being served. Try the commands in another terminal; Ctrl-C ends it.');
+        await new Promise(resolve => signal.addEventListener('abort', resolve));
+      });
+    } finally {
+      face.endBar();
+    }
+  },
+});

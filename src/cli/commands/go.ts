@@ -1,0 +1,36 @@
+import { command } from '../command.js';
+
+export const go = command({
+  command: 'go',
+  describe: 'Every step in order, going on where the last run ended',
+  examples: [
+    ['go', 'survey, pack, rewrite, deliver, check, redirects and the plan of the cutover'],
+    ['go --yes --json-events', 'without asking, with NDJSON events for another program'],
+  ],
+  run: async argv => {
+    const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { mayGoOn }, { ExitCode }] =
+      await Promise.all([
+        import('../../steps/go.js'),
+        import('../../steps/put-back.js'),
+        import('../show/go.js'),
+        import('../with-move.js'),
+        import('../ask.js'),
+        import('../../core/errors.js'),
+      ]);
+    await withMove(argv, async (run, face) => {
+      const replaced = await wouldReplace(run.move);
+      if (
+        replaced.length > 0 &&
+        !(await mayGoOn(
+          `The move will put the new site in place of what stands at ${replaced.join(' and ')} (it is kept). Go on?`,
+          argv,
+        ))
+      ) {
+        throw new DOMException('declined', 'AbortError');
+      }
+      const outcome = await goOn(run);
+      face.result(outcome, () => showGo(outcome, face.colors));
+      if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;
+    });
+  },
+});

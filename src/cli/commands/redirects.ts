@@ -1,0 +1,18 @@
+import { command } from '../command.js';
+
+export const redirects = command({
+  command: 'redirects',
+  describe: 'Write the permanent redirects from the old address to the new one',
+  examples: [
+    ['redirects', 'write the rules for Apache and nginx beside the sheet'],
+    ['redirects --json', 'the rules as JSON'],
+  ],
+  run: async argv => {
+    const [{ redirects: step }, { showRedirects }, { runAndShow }] = await Promise.all([
+      import('../../steps/redirects.js'),
+      import('../show/steps.js'),
+      import('../with-move.js'),
+    ]);
+    await runAndShow(argv, step, showRedirects);
+  },
+});

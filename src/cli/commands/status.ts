@@ -1,0 +1,21 @@
+import { command } from '../command.js';
+
+export const status = command({
+  command: 'status',
+  describe: 'Show where the move stands',
+  examples: [
+    ['status', 'the steps, when each was done, and what stopped'],
+    ['status --json', 'the same as JSON'],
+  ],
+  run: async argv => {
+    const [{ status: look }, { showStatus }, { withMove }] = await Promise.all([
+      import('../../steps/status.js'),
+      import('../show/steps.js'),
+      import('../with-move.js'),
+    ]);
+    await withMove(argv, async (run, face) => {
+      const steps = await look(run);
+      face.result(steps, () => showStatus(steps, face.colors));
+    });
+  },
+});

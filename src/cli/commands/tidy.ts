@@ -1,0 +1,29 @@
+import { command } from '../command.js';
+
+export const tidy = command({
+  command: 'tidy',
+  describe: 'Take away what the move left behind, list what to do by hand',
+  examples: [
+    ['tidy', 'show what would be removed, ask, and remove it'],
+    ['tidy --yes', 'remove keepsakes, scraps and the crate without asking'],
+  ],
+  run: async argv => {
+    const [{ tidy: step, planTidy }, { showTidy }, { runAndShow }, { mayGoOn }] = await Promise.all([
+      import('../../steps/tidy.js'),
+      import('../show/steps.js'),
+      import('../with-move.js'),
+      import('../ask.js'),
+    ]);
+    await runAndShow(
+      argv,
+      async run => {
+        const paths = await planTidy(run.move);
+        if (paths.length > 0 && !(await mayGoOn(`Remove for good: ${paths.join(', ')}?`, argv))) {
+          throw new DOMException('declined', 'AbortError');
+        }
+        return step(run);
+      },
+      showTidy,
+    );
+  },
+});

@@ -1,0 +1,114 @@
+import type { SingleBar } from 'cli-progress';
+import pc from 'picocolors';
+import type { Finding } from '../core/findings.js';
+import { showable } from '../core/rewrite/tally.js';
+import type { EventSink, StepEvent } from '../steps/events.js';
+import type { Common } from './command.js';
+import { bytes, count } from './show/numbers.js';
+
+type Progress = Extract<StepEvent, { type: 'progress' }>;
+
+/** How often a log gets a line of progress, in milliseconds. */
+const logEvery = 10_000;
+
+/** Results go to stdout, progress and messages to stderr; a person sees a live line, a log plain lines. */
+export class Face {
+  readonly colors: ReturnType<typeof pc.createColors>;
+  private readonly argv: Common;
+  private bar: SingleBar | undefined;
+  private lastLine = Date.now();
+
+  private constructor(argv: Common, bar: SingleBar | undefined) {
+    this.argv = argv;
+    this.bar = bar;
+    this.colors = pc.createColors(argv.color && pc.isColorSupported);
+  }
+
+  static async open(argv: Common): Promise<Face> {
+    const live = process.stderr.isTTY && !argv.quiet && !argv.jsonEvents;
+    return new Face(argv, live ? await makeBar() : undefined);
+  }
+
+  /** Takes what a step tells while it runs. */
+  readonly events: EventSink = event => {
+    if (this.argv.jsonEvents) {
+      process.stdout.write(`${JSON.stringify(event)}\n`);
+      return;
+    }
+    if (event.type === 'progress') this.progress(event);
+    else if (event.type === 'message') this.tell(event.text);
+    else if (event.type === 'step') {
+      this.endBar();
+      if (event.state !== 'began') this.tell(this.colors.dim(`${event.step}: ${event.state}`));
+    }
+  };
+
+  /** A message for the person, on stderr. */
+  tell(text: string): void {
+    this.endBar();
+    if (!this.argv.quiet) process.stderr.write(`${text}\n`);
+  }
+
+  /** The result: as JSON when asked, otherwise as the text that `draw` gives. */
+  result(value: unknown, draw: () => string): void {
+    this.endBar();
+    if (this.argv.jsonEvents) process.stdout.write(`${JSON.stringify({ type: 'result', result: value })}\n`);
+    else if (this.argv.json) process.stdout.write(`${JSON.stringify(value, undefined, 2)}\n`);
+    else process.stdout.write(`${draw().replace(/\n+$/, '')}\n`);
+  }
+
+  /** The live line goes away, so that what follows stands alone. */
+  endBar(): void {
+    this.bar?.stop();
+  }
+
+  private progress(event: Progress): void {
+    const total = event.of > 0 ? event.of : undefined;
+    if (this.bar) {
+      const payload = { what: showable(event.what).slice(-40), of: showAmount(event), unit: event.unit };
+      if (!this.bar.isActive) this.bar.start(total ?? event.done + 1, event.done, payload);
+      this.bar.setTotal(total ?? event.done + 1);
+      this.bar.update(event.done, payload);
+      return;
+    }
+    if (this.argv.quiet || Date.now() - this.lastLine < logEvery) return;
+    this.lastLine = Date.now();
+    process.stderr.write(`${showAmount(event)} ${showable(event.what)}\n`);
+  }
+}
+
+function showAmount({ done, of, unit }: Progress): string {
+  const show = (n: number) => (unit === 'bytes' ? bytes(n) : count(n));
+  return of > 0 ? `${show(done)} of ${show(of)}` : `${show(done)} ${unit}`;
+}
+
+async function makeBar(): Promise<SingleBar> {
+  const { default: progress } = await import('cli-progress');
+  return new progress.SingleBar({
+    format: ' {bar} {percentage} % · {of} · {eta_formatted} left · {what}',
+    barCompleteChar: '█',
+    barIncompleteChar: '░',
+    barsize: 24,
+    stream: process.stderr,
+    clearOnComplete: true,
+    hideCursor: true,
+    fps: 10,
+  });
+}
+
+const marks = { stop: 'STOP', warn: 'warn', note: 'note' } as const;
+
+/** Findings as text, the gravest first: level, code and place, then what was seen and what to do. */
+export function showFindings(findings: readonly Finding[], colors: Face['colors']): string {
+  const paint = {
+    stop: (text: string) => colors.bold(colors.red(text)),
+    warn: colors.yellow,
+    note: colors.cyan,
+  };
+  return findings
+    .map(({ level, code, place, what, remedy }) => {
+      const head = `${paint[level](marks[level])}  ${colors.bold(code)}  ${colors.dim(showable(place))}`;
+      return `${head}\n      ${showable(what)}\n      → ${showable(remedy)}\n`;
+    })
+    .join('');
+}

@@ -1,0 +1,65 @@
+#!/usr/bin/env node
+import { version } from '../version.js';
+
+// Asked most often by scripts, and needing nothing else.
+if (process.argv[2] === '--version' && process.argv.length === 3) {
+  process.stdout.write(`${version}\n`);
+  process.exit();
+}
+
+const [{ default: yargs }, { hideBin }, { commands }, { tellError }] = await Promise.all([
+  import('yargs'),
+  import('yargs/helpers'),
+  import('./commands.js'),
+  import('./tell-error.js'),
+]);
+
+const parser = yargs(hideBin(process.argv))
+  .scriptName('able-porter')
+  .usage('$0 <command>\n\nMoves a content-managed site to a new host, a new domain, or both.')
+  .version(version)
+  .options({
+    sheet: { type: 'string', default: './move.yaml', describe: 'The sheet of the move', global: true },
+    json: {
+      type: 'boolean',
+      default: false,
+      describe: 'Print the result as one JSON document',
+      global: true,
+    },
+    'json-events': {
+      type: 'boolean',
+      default: false,
+      describe: 'Print what happens as NDJSON while it runs',
+      global: true,
+    },
+    quiet: { type: 'boolean', default: false, describe: 'No progress and no messages', global: true },
+    verbose: {
+      type: 'boolean',
+      default: false,
+      describe: 'Tell more, and stack traces of errors',
+      global: true,
+    },
+    yes: { type: 'boolean', default: false, describe: 'Answer yes to what would be asked', global: true },
+    color: {
+      type: 'boolean',
+      default: true,
+      describe: 'Colours (--no-color and NO_COLOR switch them off)',
+      global: true,
+    },
+  })
+  .command(commands)
+  .demandCommand(1, 'Name a command. "able-porter --help" lists them.')
+  .strict()
+  .recommendCommands()
+  .wrap(Math.min(100, process.stdout.columns ?? 100))
+  .epilogue('Every command has --help with examples. Start with: able-porter demo')
+  .fail((message, error) => {
+    process.exitCode = tellError(error ?? message, process.argv.includes('--verbose'));
+    if (!error) process.exit();
+  });
+
+try {
+  await parser.parseAsync();
+} catch {
+  // Told by fail() above.
+}

@@ -1,0 +1,63 @@
+import { type DemoOutcome, demoPassed } from '../../steps/demo.js';
+import type { StepOutcome } from '../../steps/run.js';
+import { type Face, showFindings } from '../face.js';
+import { compared, pagesTable, showLeftOver } from './check.js';
+import { stepTable } from './go.js';
+import { count, counted } from './numbers.js';
+import { table } from './table.js';
+
+/** The story of the demo, ending with the table that a person wants. */
+export function showDemo(outcome: DemoOutcome, colors: Face['colors']): string {
+  const { outcomes, faults, firstFindings } = outcome;
+  const { check, rewrite } = outcomes;
+  const totals = rewrite.result.dump!.totals;
+  const forms = Object.entries(totals.forms).sort(([, a], [, b]) => b - a);
+  const found = check.result;
+  const samples = ['/', '/welcome/', '/curlew/', '/tides-march/', '/wp-login.php'];
+  const title = (text: string) => `\n${colors.bold(text)}\n`;
+  return [
+    colors.bold('The Saltmarsh Rowing Club moves'),
+    '  https://club.saltmarsh.example/site  →  https://saltmarshrowing.example',
+    title('1. The survey found, before anything was touched'),
+    showFindings(firstFindings, colors),
+    title('2. Put wrong on purpose, and found by check'),
+    table(
+      ['what was wrong', 'the home page', 'what check says'],
+      faults.map(({ what, page, found: finding }) => [
+        what,
+        String(page?.newStatus ?? ''),
+        colors.red(finding ? `${finding.level}  ${finding.code}` : 'nothing'),
+      ]),
+    ),
+    title('3. Put right: pages side by side'),
+    pagesTable(
+      found.pages.filter(({ path }) => samples.includes(path)),
+      colors,
+    ),
+    colors.dim(
+      `  ${counted(found.pages.length, 'page')} compared, ${count(found.pages.filter(({ verdict }) => verdict === 'same').length)} the same`,
+    ),
+    title(
+      `4. ${counted(totals.occurrences, 'address', 'addresses')} rewritten, by the form they were written in`,
+    ),
+    table(
+      ['form', 'times'],
+      forms.map(([form, n]) => [form, count(n)]),
+      [1],
+    ),
+    title('5. Old beside new'),
+    compared(found, colors),
+    showLeftOver(found, colors),
+    title('6. How long it took'),
+    stepTable(Object.values(outcomes) as StepOutcome<unknown>[], colors),
+    title('What to do next'),
+    outcome.kept
+      ? `  Look at it: cd ${outcome.folder}/move, then "able-porter status", "cutover", "undo"`
+      : '  Keep it, and go on serving both sites: able-porter demo --keep saltmarsh --serve',
+    '  Move a site of your own: able-porter start',
+    '',
+    demoPassed(outcome)
+      ? colors.green('The move was right in every point looked at.')
+      : colors.red('Something was not as it should be; see above.'),
+  ].join('\n');
+}

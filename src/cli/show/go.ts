@@ -1,0 +1,53 @@
+import type { CheckResult } from '../../steps/check.js';
+import type { GoOutcome } from '../../steps/go.js';
+import type { StepOutcome } from '../../steps/run.js';
+import { type Face, showFindings } from '../face.js';
+import { compared } from './check.js';
+import { seconds } from './numbers.js';
+import { table } from './table.js';
+
+/** What all steps came to: what stopped first, then each step with its time. */
+export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors']): string {
+  const last = outcomes.at(-1)!;
+  const head = stoppedAt
+    ? `${colors.bold(colors.red(`Stopped at ${stoppedAt}.`))} What it found:\n\n${showFindings(last.findings, colors)}`
+    : colors.bold(colors.green('The move is ready for the cutover.'));
+  const checked = outcomes.find((one): one is StepOutcome<CheckResult> => one.step === 'check');
+  const next = stoppedAt
+    ? 'Mend what it says, then run "able-porter go" again; it goes on where it was.'
+    : nextSteps.join('\n');
+  const warnings = stoppedAt
+    ? []
+    : outcomes.flatMap(({ findings }) => findings.filter(({ level }) => level === 'warn'));
+  return [
+    head,
+    '',
+    showFindings(warnings, colors),
+    stepTable(outcomes, colors),
+    checked ? compared(checked.result, colors) : '',
+    next,
+  ]
+    .filter(part => part !== '')
+    .join('\n');
+}
+
+const nextSteps = [
+  'Next:',
+  '  1. Load the finished dump into the new database, if it is not yet there, and run "able-porter check"',
+  '  2. Follow the plan: able-porter cutover',
+  '  3. When all is quiet: able-porter tidy',
+];
+
+/** How long each step took. */
+export function stepTable(outcomes: readonly StepOutcome<unknown>[], colors: Face['colors']): string {
+  const paint = { done: colors.green, 'already done': colors.dim, stopped: colors.red };
+  return table(
+    ['step', '', 'took'],
+    outcomes.map(({ step, state, seconds: took }) => [
+      step,
+      paint[state](state),
+      state === 'already done' ? '' : seconds(took),
+    ]),
+    [2],
+  );
+}

@@ -1,0 +1,140 @@
+import type { CutoverPlan } from '../../core/dns/plan.js';
+import type { DeliverResult } from '../../steps/deliver.js';
+import type { PackResult } from '../../steps/pack.js';
+import type { RedirectsResult } from '../../steps/redirects.js';
+import type { StepOutcome } from '../../steps/run.js';
+import type { StepStatus } from '../../steps/status.js';
+import type { TidyResult } from '../../steps/tidy.js';
+import type { UndoResult } from '../../steps/undo.js';
+import { type Face, showFindings } from '../face.js';
+import { bytes, count, counted, seconds } from './numbers.js';
+import { cut, table } from './table.js';
+
+type Colors = Face['colors'];
+
+/** A line that says what a step came to; what was done before is said so. */
+function headline(outcome: StepOutcome<unknown>, text: string, colors: Colors): string {
+  if (outcome.state === 'already done')
+    return `${colors.green('Already done')}, and nothing has changed since: ${text}`;
+  return outcome.state === 'stopped'
+    ? colors.bold(colors.red('Stopped.'))
+    : `${colors.green('Done')} in ${seconds(outcome.seconds)}: ${text}`;
+}
+
+function withFindings(outcome: StepOutcome<unknown>, lines: readonly string[], colors: Colors): string {
+  const findings = showFindings(outcome.findings, colors);
+  return [...lines, ...(findings ? ['', findings] : [])].join('\n');
+}
+
+export function showPack(outcome: StepOutcome<PackResult>, colors: Colors): string {
+  const { counts, crate, kept } = outcome.result;
+  const text = `${counted(counts.files, 'file')} (${bytes(counts.bytes)}), ${counted(counts.tables, 'table')} with ${counted(counts.rows, 'row')}`;
+  const lines = [headline(outcome, text, colors)];
+  if (outcome.state !== 'stopped') lines.push(`  in the crate ${crate}`);
+  if (kept > 0) lines.push(`  ${counted(kept, 'file was', 'files were')} there already and unchanged`);
+  return withFindings(outcome, lines, colors);
+}
+
+export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
+  const { files, dump, configuration, keepsakes } = outcome.result;
+  const lines = [headline(outcome, 'everything is in its place', colors)];
+  if (files)
+    lines.push(
+      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)}), each checked`,
+    );
+  if (dump) lines.push(`  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`);
+  if (configuration)
+    lines.push(
+      `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,
+    );
+  for (const keepsake of keepsakes)
+    lines.push(`  kept           ${keepsake}; "undo" puts it back, "tidy" removes it`);
+  return withFindings(outcome, lines, colors);
+}
+
+export function showRedirects(outcome: StepOutcome<RedirectsResult>, colors: Colors): string {
+  const [first, ...others] = outcome.result.files;
+  const lines = [
+    headline(outcome, `${outcome.result.from} → ${outcome.result.to}, each path to the same path`, colors),
+  ];
+  if (first)
+    lines.push('', colors.dim(first.rules.trimEnd()), '', `${first.where}`, `  written to ${first.file}`);
+  for (const { server, file } of others) lines.push(`  for ${server}: ${file}`);
+  return withFindings(outcome, lines, colors);
+}
+
+export function showCutover(outcome: StepOutcome<CutoverPlan | undefined>, colors: Colors): string {
+  const plan = outcome.result;
+  if (!plan)
+    return withFindings(outcome, [headline(outcome, 'there is nothing to plan yet', colors)], colors);
+  const steps = plan.steps.flatMap(({ when, what, why }, i) => [
+    `  ${i + 1}. ${colors.bold(when)}`,
+    `     ${what}`,
+    `     ${colors.dim(why)}`,
+  ]);
+  const records = plan.records.flatMap(({ before, after }) => [
+    ...(before === undefined ? [] : [colors.red(`  - ${before}`)]),
+    colors.green(`  + ${after}`),
+  ]);
+  return [
+    colors.bold('The cutover'),
+    ...steps,
+    '',
+    colors.bold('The record'),
+    ...records,
+    '',
+    colors.bold('What must not change'),
+    ...plan.keep.map(line => `  · ${line}`),
+    '',
+    colors.bold('The way back'),
+    ...plan.back.map(line => `  · ${line}`),
+  ].join('\n');
+}
+
+export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): string {
+  const { removed, remember } = outcome.result;
+  const lines = [
+    headline(outcome, `${counted(removed.length, 'thing')} removed`, colors),
+    ...removed.map(path => `  ${path}`),
+  ];
+  return [
+    ...lines,
+    '',
+    colors.bold('Still to do by hand'),
+    ...remember.map((line, i) => `  ${i + 1}. ${line}`),
+  ].join('\n');
+}
+
+export function showUndo(outcome: StepOutcome<UndoResult>, colors: Colors): string {
+  const { removed, restored } = outcome.result;
+  if (removed.length + restored.length === 0)
+    return 'Nothing of this move stands at the new end; there is nothing to put back.';
+  const lines = [headline(outcome, 'the new end is as it was', colors)];
+  for (const place of removed) lines.push(`  taken away  ${place}`);
+  for (const place of restored) lines.push(`  put back    ${place}`);
+  return lines.join('\n');
+}
+
+export function showStatus(steps: readonly StepStatus[], colors: Colors): string {
+  const paint = {
+    'not yet': colors.dim,
+    begun: colors.yellow,
+    done: colors.green,
+    stale: colors.yellow,
+    stopped: colors.red,
+    failed: colors.red,
+  };
+  const rows = steps.map(({ step, state, at, seconds: took, said }) => [
+    step,
+    paint[state](state),
+    at?.replace('T', ' ').slice(0, 16) ?? '',
+    took === undefined ? '' : seconds(took),
+    cut(said, 70),
+  ]);
+  const next = steps.find(({ step, state }) => state !== 'done' && step !== 'undo' && step !== 'tidy');
+  const done = count(steps.filter(({ state }) => state === 'done').length);
+  const hint = next
+    ? `Next: able-porter ${next.step} (or go)`
+    : `All ${done} steps are done. When the DNS has spread and all is quiet: able-porter tidy`;
+  return `${table(['step', 'state', 'when (UTC)', 'took', ''], rows)}\n${hint}`;
+}

@@ -1,0 +1,75 @@
+import type { StepOutcome } from '../../steps/run.js';
+import type { SurveyResult } from '../../steps/survey.js';
+import { type Face, showFindings } from '../face.js';
+import { bytes, count, counted } from './numbers.js';
+import { cut, table } from './table.js';
+
+/** The survey at a glance: whether one may go on, the gravest finding first, then both ends beside each other. */
+export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colors: Face['colors']): string {
+  const { old, new: next } = result;
+  const stops = findings.filter(({ level }) => level === 'stop').length;
+  const warns = findings.filter(({ level }) => level === 'warn').length;
+  const verdict =
+    stops > 0
+      ? colors.bold(colors.red(`Do not go on: ${counted(stops, 'thing stops', 'things stop')} the move.`))
+      : warns > 0
+        ? colors.bold(colors.yellow(`You may go on; look at ${counted(warns, 'warning')} first.`))
+        : colors.bold(colors.green('You may go on.'));
+  const none = colors.dim('–');
+  const rows: string[][] = [
+    ['address', old.address, next.address],
+    ['kind of site', old.family, old.family],
+    ['configuration', old.configuration ?? none, old.configuration ?? none],
+    ['table prefix', old.database.prefix ?? none, next.prefix ?? old.database.prefix ?? none],
+    ['database', databaseOf(old.database) || none, next.dump ?? none],
+    [
+      'files',
+      old.files ? `${count(old.files.files)} (${bytes(old.files.bytes)})` : none,
+      next.files ? counted(next.standing, 'thing stands there', 'things stand there') : none,
+    ],
+  ];
+  const parts = [verdict, '', showFindings(findings, colors), table(['', 'old', 'new'], rows)];
+  if (old.files && old.files.leftOut.files > 0) {
+    parts.push(
+      `  Left out as the sheet says: ${counted(old.files.leftOut.files, 'file')} (${bytes(old.files.leftOut.bytes)})\n`,
+    );
+  }
+  if (old.dump) parts.push(showDump(old.dump, colors));
+  return parts.join('\n');
+}
+
+function databaseOf({ name, user, host }: SurveyResult['old']['database']): string {
+  return name === undefined ? '' : `${name} as ${user ?? '?'} at ${host ?? '?'}`;
+}
+
+function showDump(dump: NonNullable<SurveyResult['old']['dump']>, colors: Face['colors']): string {
+  const rows = dump.tables.reduce((sum, one) => sum + one.rows, 0);
+  const largest = [...dump.tables].sort((a, b) => b.bytes - a.bytes).slice(0, 8);
+  const hosts = dump.hosts.slice(0, 10);
+  return [
+    colors.bold(`The dump: ${counted(dump.tables.length, 'table')}, ${counted(rows, 'row')}`),
+    table(
+      ['largest tables', 'rows', 'size'],
+      largest.map(one => [cut(one.name, 40), count(one.rows), bytes(one.bytes)]),
+      [1, 2],
+    ),
+    colors.bold(`Hosts named in the data: ${dump.hosts.length}`),
+    table(
+      ['host', 'times', 'written as', 'first seen in'],
+      hosts.map(one => [
+        cut(one.host, 40),
+        count(one.count),
+        cut(formsOf(one.forms), 44),
+        cut(one.place, 34),
+      ]),
+      [1],
+    ),
+  ].join('\n');
+}
+
+function formsOf(forms: Readonly<Record<string, number>>): string {
+  return Object.entries(forms)
+    .sort(([, a], [, b]) => b - a)
+    .map(([form, n]) => `${form} ${count(n)}`)
+    .join(', ');
+}

@@ -1,0 +1,40 @@
+import Table from 'cli-table3';
+import { showable } from '../../core/rewrite/tally.js';
+
+/** Rows under heads, with a thin rule between; numbers to the right where `right` names their columns. */
+export function table(
+  heads: readonly string[],
+  rows: readonly (readonly string[])[],
+  right: readonly number[] = [],
+): string {
+  const drawn = new Table({
+    head: [...heads],
+    colAligns: heads.map((_, i) => (right.includes(i) ? 'right' : 'left')),
+    style: { head: [], border: [], 'padding-left': 0, 'padding-right': 2 },
+    chars: {
+      top: '',
+      'top-mid': '',
+      'top-left': '',
+      'top-right': '',
+      bottom: '',
+      'bottom-mid': '',
+      'bottom-left': '',
+      'bottom-right': '',
+      left: '  ',
+      'left-mid': '',
+      mid: '',
+      'mid-mid': '',
+      right: '',
+      'right-mid': '',
+      middle: '',
+    },
+  });
+  for (const row of rows) drawn.push(row.map(cell => cell));
+  return `${drawn.toString().replace(/[ \t]+$/gm, '')}\n`;
+}
+
+/** Text from a site made safe to show, and cut to a width. */
+export function cut(text: string, width: number): string {
+  const safe = showable(text);
+  return safe.length > width ? `${safe.slice(0, width - 1)}…` : safe;
+}

@@ -1,0 +1,35 @@
+import { ExitCode, PorterError } from '../core/errors.js';
+import { showable } from '../core/rewrite/tally.js';
+
+/**
+ * Tells an error on stderr in at most three lines: what was being done and what came back, then what to try. A
+ * stack trace comes only when asked for.
+ * @returns the exit code
+ */
+export function tellError(error: unknown, verbose: boolean): number {
+  if (error instanceof Error && (error.name === 'AbortError' || error.name === 'ExitPromptError')) {
+    const declined = error.message === 'declined';
+    process.stderr.write(
+      declined
+        ? 'Nothing was done.\n'
+        : 'Interrupted. Run the same command again; it goes on where it was.\n',
+    );
+    return ExitCode.interrupted;
+  }
+  if (error instanceof PorterError) {
+    const { doing, cause, remedy } = error.told;
+    const lines = `${doing}: ${cause}`.split('\n').map(showable);
+    process.stderr.write(`${lines.join('\n')}\n→ ${showable(remedy)}\n`);
+    if (verbose) process.stderr.write(`${error.stack}\n`);
+    return error.exitCode;
+  }
+  if (typeof error === 'string') {
+    process.stderr.write(`${error}\n→ Add --help to see how the command is used\n`);
+    return ExitCode.usage;
+  }
+  const message = error instanceof Error ? error.message : String(error);
+  process.stderr.write(`Something went wrong that this program did not foresee: ${showable(message)}\n`);
+  process.stderr.write('→ Run it again with --verbose and report what it says\n');
+  if (verbose && error instanceof Error) process.stderr.write(`${error.stack}\n`);
+  return ExitCode.partWay;
+}

@@ -1,0 +1,40 @@
+import { ExitCode } from '../core/errors.js';
+import type { StepOutcome, StepRun } from '../steps/run.js';
+import type { Common } from './command.js';
+import { Face } from './face.js';
+
+/** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
+export function endSignal(): AbortSignal {
+  const controller = new AbortController();
+  const end = () => controller.abort(new DOMException('interrupted', 'AbortError'));
+  process.once('SIGINT', end).once('SIGTERM', end);
+  return controller.signal;
+}
+
+/** Opens the sheet's move and does something with it. */
+export async function withMove(
+  argv: Common & { again?: boolean },
+  work: (run: StepRun, face: Face) => Promise<void>,
+): Promise<void> {
+  const { openMove } = await import('../steps/move.js');
+  const face = await Face.open(argv);
+  try {
+    const move = await openMove(argv.sheet, process.env);
+    await work({ move, events: face.events, signal: endSignal(), again: argv.again }, face);
+  } finally {
+    face.endBar();
+  }
+}
+
+/** Does one step and shows what it came to. */
+export async function runAndShow<Result>(
+  argv: Common & { again?: boolean },
+  step: (run: StepRun) => Promise<StepOutcome<Result>>,
+  show: (outcome: StepOutcome<Result>, colors: Face['colors']) => string,
+): Promise<void> {
+  await withMove(argv, async (run, face) => {
+    const outcome = await step(run);
+    face.result(outcome, () => show(outcome, face.colors));
+    if (outcome.state === 'stopped') process.exitCode = ExitCode.stopped;
+  });
+}
