@@ -1,12 +1,14 @@
 import { ExitCode, PorterError } from '../core/errors.js';
 import { showable } from '../core/rewrite/tally.js';
+import { asTrouble } from '../ends/trouble.js';
 
 /**
  * Tells an error on stderr in at most three lines: what was being done and what came back, then what to try. A
  * stack trace comes only when asked for.
  * @returns the exit code
  */
-export function tellError(error: unknown, verbose: boolean): number {
+export function tellError(raised: unknown, verbose: boolean): number {
+  const error = raised instanceof Error ? asTrouble(raised, 'Working on this machine’s files') : raised;
   if (error instanceof Error && (error.name === 'AbortError' || error.name === 'ExitPromptError')) {
     const declined = error.message === 'declined';
     process.stderr.write(

@@ -6,7 +6,7 @@ import { DamageError, UsageError } from '../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
 import { LocalFiles } from './files/local.js';
 import { writeWhole } from './move-folder.js';
-import { telling } from './trouble.js';
+import { asTrouble, telling } from './trouble.js';
 
 /** One file of the crate besides those under `files/`. */
 export interface CratePart {
@@ -122,7 +122,7 @@ export class Crate {
       text = await readFile(this.at(name), 'utf8');
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
-      throw error;
+      throw asTrouble(error, `Reading ${this.at(name)}`);
     }
     return text.split('\n').filter(Boolean).map(readEntryLine);
   }

@@ -6,7 +6,7 @@ import { UsageError } from '../core/errors.js';
 import { type JournalRecord, readJournal } from '../core/journal.js';
 import { readSheet } from '../core/sheet/read.js';
 import type { Sheet } from '../core/sheet/schema.js';
-import { telling } from './trouble.js';
+import { asTrouble, telling } from './trouble.js';
 
 /** The folder of one move: its sheet, its journal, its crate and what the steps write. */
 export class MoveFolder {
@@ -60,7 +60,7 @@ export class MoveFolder {
       text = await readFile(file, 'utf8');
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return {};
-      throw error;
+      throw asTrouble(error, `Reading the secrets in ${file}`);
     }
     return parseDotenv(text);
   }
@@ -70,7 +70,7 @@ export class MoveFolder {
       return readJournal(await readFile(this.at('journal.ndjson'), 'utf8'));
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
-      throw error;
+      throw asTrouble(error, `Reading the journal in ${this.folder}`);
     }
   }
 

@@ -68,13 +68,9 @@ function meaning(found: RegExpExecArray): { bytes: string; outer: number } {
   return { bytes: Buffer.from(text, 'utf8').toString('latin1'), outer: paired ? 12 : 6 };
 }
 
-/** Carries changes of a JSON string's value to its text. `slash` is how this text writes a slash. */
-export function editsInJsonString(
-  open: OpenJsonString,
-  edits: readonly Edit[],
-  start: number,
-  slash: string,
-): Edit[] {
+/** Carries changes of a JSON string's value to its text; slashes are written as those that they replace. */
+export function editsInJsonString(open: OpenJsonString, edits: readonly Edit[], start: number): Edit[] {
+  const escaped = new Set(open.escapes.map(({ at }) => at));
   let next = 0;
   let shift = 0;
   const outer = (at: number) => {
@@ -83,9 +79,9 @@ export function editsInJsonString(
     }
     return start + at + shift;
   };
-  return edits.map(edit => ({
-    start: outer(edit.start),
-    end: outer(edit.end),
-    put: asBytes(JSON.stringify(edit.put).slice(1, -1).replaceAll('/', slash)),
-  }));
+  return edits.map(edit => {
+    const slash = escaped.has(open.value.indexOf('/', edit.start)) ? '\\/' : '/';
+    const put = asBytes(JSON.stringify(edit.put).slice(1, -1).replaceAll('/', slash));
+    return { start: outer(edit.start), end: outer(edit.end), put };
+  });
 }

@@ -76,10 +76,10 @@ function add(hosts: Map<string, AddressTarget[]>, host: string, target: AddressT
   else hosts.set(host, [target]);
 }
 
-/** A kept new address comes before an old one of the same length; a longer path before a shorter. */
+/** A longer path comes before a shorter; what is named as an old address before the same kept as a new one. */
 function weight(target: AddressTarget): number {
   const { from, to } = target;
-  return from.segments.length * 1e6 + from.segments.join('/').length * 2 + (to === undefined ? 1 : 0);
+  return from.segments.length * 1e6 + from.segments.join('/').length * 2 + (to === undefined ? 0 : 1);
 }
 
 function hostForms(address: Address): Set<string> {

@@ -208,7 +208,6 @@ function editsInJson(
   observer: Observer,
   depth: number,
 ): readonly Edit[] {
-  const slash = value.includes('\\/') ? '\\/' : '/';
   const edits: Edit[] = [];
   for (const { start, end } of jsonStrings(value)) {
     if (cursor.seek(start) === Number.POSITIVE_INFINITY) break;
@@ -217,7 +216,7 @@ function editsInJson(
     const inner =
       carrierOf(open.value) === 'text'
         ? editsInText(cursor, { start, end, backslashes: 1 }, rules, observer)
-        : editsInJsonString(open, editsAtDepth(open.value, rules, observer, depth + 1), start, slash);
+        : editsInJsonString(open, editsAtDepth(open.value, rules, observer, depth + 1), start);
     for (const edit of inner) edits.push(edit);
   }
   return edits;

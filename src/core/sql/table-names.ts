@@ -50,6 +50,8 @@ export function renameTables(
       }
     }
     const word = bare?.toLowerCase() ?? whole;
+    // The brackets that a view's program puts around joined tables.
+    if (word === '(' && (previous === 'from' || previous === 'join')) continue;
     if (lists.has(word)) listed = word;
     else if (word === '(' || word === ';' || word === 'where' || word === 'select') listed = '';
     previous = word;

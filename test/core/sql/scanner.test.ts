@@ -1,0 +1,180 @@
+import assert from 'node:assert/strict';
+import { test } from 'node:test';
+import fc from 'fast-check';
+import { parsePair } from '../../../src/core/address/pairs.js';
+import { DamageError } from '../../../src/core/errors.js';
+import { DumpRewriter } from '../../../src/core/rewrite/dump.js';
+import { compileGlobs } from '../../../src/core/rewrite/globs.js';
+import { compileRules } from '../../../src/core/rewrite/rules.js';
+import { wordpress } from '../../../src/core/site/wordpress.js';
+import { RowCount } from '../../../src/core/sql/row-count.js';
+
+const dump = `/*!999999\\- enable the sandbox mode */ 
+-- MariaDB dump 10.19  Distrib 10.11.6-MariaDB, for debian-linux-gnu (x86_64)
+-- it's a comment; with 'quotes
+/*!40101 SET NAMES utf8mb4 */;
+# another; comment
+DROP TABLE IF EXISTS \`sr4_posts\`;
+CREATE TABLE \`sr4_posts\` (
+  \`ID\` bigint(20) NOT NULL COMMENT 'a, b) and \`c\`',
+  \`post_content\` longtext DEFAULT '(',
+  \`guid\` varchar(255),
+  PRIMARY KEY (\`ID\`),
+  KEY \`x\` (\`guid\`(191)),
+  CONSTRAINT \`fk\` FOREIGN KEY (\`ID\`) REFERENCES \`sr4_users\` (\`ID\`)
+);
+LOCK TABLES \`sr4_posts\` WRITE, \`sr4_users\` READ;
+INSERT INTO \`sr4_posts\` VALUES (1,'it\\'s https://old.example/site/a; (x), ''y''\\\\','https://old.example/site/?p=1'),
+ (2,NULL,_binary 'b'), /* in between; ' */ (-3,'{"u":"https:\\\\/\\\\/old.example\\\\/site"}',0x414243);
+INSERT IGNORE INTO sr4_posts (guid, ID) VALUES ('https://old.example/site/?p=9',9);
+REPLACE INTO \`sr4_options\` (\`option_name\`,\`option_value\`) VALUES ('home','a:1:{s:1:"u";s:24:\\"https://old.example/site\\";}'),('sr4_user_roles','r');
+UNLOCK TABLES;
+DELIMITER ;;
+/*!50003 CREATE*/ /*!50003 TRIGGER t BEFORE INSERT ON \`sr4_posts\` FOR EACH ROW BEGIN SET @a = 'x;y'; SET @b = 1; END */;;
+DELIMITER ;
+/*!50001 CREATE VIEW \`v\` AS select \`sr4_posts\`.\`ID\` AS \`ID\` from (\`sr4_posts\` join \`sr4_users\`) */;
+-- Dump completed on 2026-03-01  3:14:15
+`;
+const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')]);
+const nothing = compileRules([parsePair('https://elsewhere.example', 'https://new.example')]);
+const prefix = { from: 'sr4_', to: 'row_', data: wordpress.prefixed };
+
+/** Rewrites text given in pieces cut at the offsets. */
+function rewrite(text: string, cuts: readonly number[], what: ConstructorParameters<typeof DumpRewriter>[0]) {
+  const out: Buffer[] = [];
+  const rewriter = new DumpRewriter(what, chunk => out.push(Buffer.from(chunk)));
+  const bytes = Buffer.from(text, 'latin1');
+  const edges = [0, ...cuts.map(cut => cut % bytes.length).sort((a, b) => a - b), bytes.length];
+  for (let i = 1; i < edges.length; i++) rewriter.push(bytes.subarray(edges[i - 1], edges[i]));
+  rewriter.finish();
+  return { text: Buffer.concat(out).toString('latin1'), rewriter };
+}
+
+test('a dump is rewritten: literals, lengths, table names, and nothing else', () => {
+  const { text, rewriter } = rewrite(dump, [], { rules, prefix, leave: compileGlobs(['*_posts.guid']) });
+  const expected = dump
+    .replaceAll('`sr4_', '`row_')
+    .replace('INTO sr4_posts', 'INTO row_posts')
+    .replace("'sr4_user_roles'", "'row_user_roles'")
+    .replace('https://old.example/site/a;', 'https://new.example/a;')
+    .replace('old.example\\\\/site"}', 'new.example"}')
+    .replace('s:24:\\"https://old.example/site', 's:19:\\"https://new.example');
+  assert.equal(text, expected);
+  assert.deepEqual(
+    [...rewriter.tables.values()],
+    [
+      { table: 'sr4_posts', rows: 4 },
+      { table: 'sr4_options', rows: 2 },
+    ],
+  );
+  const places = rewriter.tally
+    .all()
+    .map(({ table, column, seen, changed, left }) => ({ table, column, seen, changed, left }));
+  assert.deepEqual(places, [
+    { table: 'sr4_posts', column: 'post_content', seen: 2, changed: 2, left: 0 },
+    { table: 'sr4_posts', column: 'guid', seen: 3, changed: 0, left: 2 },
+    { table: 'sr4_options', column: 'option_name', seen: 2, changed: 0, left: 0 },
+    { table: 'sr4_options', column: 'option_value', seen: 1 + 1, changed: 1, left: 0 },
+  ]);
+});
+
+test('how a dump is cut into chunks makes no difference', () => {
+  const whole = rewrite(dump, [], { rules, prefix }).text;
+  fc.assert(
+    fc.property(fc.array(fc.nat(), { maxLength: 40 }), cuts => {
+      assert.equal(rewrite(dump, cuts, { rules, prefix }).text, whole);
+    }),
+    { numRuns: 300 },
+  );
+  const everyByte = Array.from({ length: dump.length }, (_, i) => i);
+  assert.equal(rewrite(dump, everyByte, { rules, prefix }).text, whole);
+});
+
+test('pairs that match nothing give the input back, whatever the literals hold', () => {
+  const literal = fc.uint8Array({ maxLength: 40 }).map(bytes => {
+    const text = Buffer.from(bytes).toString('latin1');
+    return `'${text.replace(/[\\']/g, '\\$&')}'`;
+  });
+  fc.assert(
+    fc.property(
+      fc.array(fc.array(literal, { minLength: 1, maxLength: 3 }), { minLength: 1, maxLength: 5 }),
+      fc.nat(),
+      (rows, cut) => {
+        const text = `INSERT INTO t VALUES ${rows.map(row => `(${row.join(',')})`).join(',')};\n`;
+        const { text: after, rewriter } = rewrite(text, [cut], { rules: nothing });
+        assert.equal(after, text);
+        assert.equal(rewriter.tables.get('t')?.rows, rows.length);
+      },
+    ),
+    { numRuns: 500 },
+  );
+});
+
+test('a dump cut short anywhere is damage', () => {
+  const complete = dump.trimEnd().length - 'on 2026-03-01  3:14:15'.length;
+  for (let length = 1; length < complete - 1; length += 7) {
+    assert.throws(
+      () => rewrite(dump.slice(0, length), [], { rules: nothing }),
+      DamageError,
+      `cut at ${length}`,
+    );
+  }
+  const single = "INSERT INTO t VALUES (1,'a'),(2,'b');";
+  for (let length = 8; length < single.length; length++) {
+    assert.throws(
+      () => rewrite(single.slice(0, length), [], { rules: nothing }),
+      DamageError,
+      `cut at ${length}`,
+    );
+  }
+});
+
+test('what is not SQL is refused at once', () => {
+  for (const text of [
+    'hello there',
+    '\x89PNG\r\n\x1a\n',
+    '\xff\xfeI\0',
+    'SELECTED reading',
+    '-- only a comment\n',
+    '{"json":1}',
+    '<html>',
+  ]) {
+    assert.throws(() => rewrite(text, [], { rules: nothing }), DamageError, text);
+  }
+});
+
+test('rows of tables that are not wanted are left out, and the table itself is kept', () => {
+  const out: Buffer[] = [];
+  const count = new RowCount(
+    table => table !== 'sr4_posts',
+    chunk => out.push(Buffer.from(chunk)),
+  );
+  for (const byte of Buffer.from(dump, 'latin1')) count.push(Buffer.from([byte]));
+  count.finish();
+  const text = Buffer.concat(out).toString('latin1');
+  assert.ok(text.includes('CREATE TABLE `sr4_posts`') && text.includes('REPLACE INTO `sr4_options`'));
+  assert.ok(!/INSERT (?:IGNORE )?INTO `?sr4_posts/.test(text) && !text.includes('in between'));
+  assert.deepEqual(
+    [...count.tables.values()],
+    [
+      { table: 'sr4_posts', rows: 0 },
+      { table: 'sr4_options', rows: 2 },
+    ],
+  );
+  assert.equal(rewrite(text, [], { rules: nothing }).text, text);
+});
+
+test('figures of a dry run are those of the real run', () => {
+  const dry = new DumpRewriter({ rules, prefix });
+  dry.push(Buffer.from(dump, 'latin1'));
+  dry.finish();
+  assert.deepEqual(dry.tally.all(), rewrite(dump, [], { rules, prefix }).rewriter.tally.all());
+});
+
+test('an address outside of rows is counted where it stands', () => {
+  const text =
+    "CREATE TABLE t (a varchar(9) DEFAULT 'https://old.example/site');\nINSERT INTO t VALUES ('x');";
+  const { rewriter } = rewrite(text, [], { rules });
+  const place = rewriter.tally.all().find(({ table }) => table === 'statements');
+  assert.deepEqual([place?.column, place?.left], ['CREATE TABLE', 1]);
+});
