@@ -1,5 +1,8 @@
 import type { Argv, CommandModule } from 'yargs';
 
+/** What stands for a lone `-` among a command's words: standard input or output. */
+export const standardStream = 'stdio:';
+
 /** The options that every command has. */
 export interface Common {
   readonly sheet: string;

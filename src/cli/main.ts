@@ -7,14 +7,19 @@ if (process.argv[2] === '--version' && process.argv.length === 3) {
   process.exit();
 }
 
-const [{ default: yargs }, { hideBin }, { commands }, { tellError }] = await Promise.all([
+const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { tellError }] = await Promise.all([
   import('yargs'),
   import('yargs/helpers'),
   import('./commands.js'),
+  import('./command.js'),
   import('./tell-error.js'),
 ]);
 
-const parser = yargs(hideBin(process.argv))
+// yargs takes a lone dash for an empty option; the commands know it as a word of ours.
+const words = hideBin(process.argv).map(word => (word === '-' ? standardStream : word));
+
+const parser = yargs(words)
+  .parserConfiguration({ 'greedy-arrays': false })
   .scriptName('able-porter')
   .usage('$0 <command>\n\nMoves a content-managed site to a new host, a new domain, or both.')
   .version(version)

@@ -1,5 +1,5 @@
 import { againOption } from '../again.js';
-import { type Common, command } from '../command.js';
+import { type Common, command, standardStream } from '../command.js';
 
 interface Options {
   readonly again: boolean;
@@ -51,7 +51,9 @@ export const rewrite = command<Options>({
       .option('prefix-from', { type: 'string', describe: 'The old table prefix' })
       .option('prefix-to', { type: 'string', describe: 'The new table prefix' }),
   run: async argv => {
-    if (argv.input !== undefined) return rewriteOne({ ...argv, input: argv.input });
+    if (argv.input !== undefined) {
+      return rewriteOne({ ...argv, input: dash(argv.input), out: argv.out && dash(argv.out) });
+    }
     const [{ rewrite: step }, { showRewriteStep }, { runAndShow }, { UsageError }] = await Promise.all([
       import('../../steps/rewrite.js'),
       import('../show/rewrite.js'),
@@ -68,6 +70,8 @@ export const rewrite = command<Options>({
     await runAndShow(argv, step, showRewriteStep);
   },
 });
+
+const dash = (word: string) => (word === standardStream ? '-' : word);
 
 async function rewriteOne(argv: Common & Options & { readonly input: string }): Promise<void> {
   const [{ rewriteByItself }, { showRewriting }, { Face }, { endSignal }, { mayGoOn }, { existsSync }] =

@@ -3,7 +3,7 @@ import type { Rules } from '../rewrite/rules.js';
 import type { Observer } from '../rewrite/tally.js';
 import { editsInValue } from '../rewrite/value.js';
 import type { Family } from '../site/family.js';
-import { readPage } from './page.js';
+import { type Page, readPage } from './page.js';
 
 /** An answer to a request for a page, after redirects. */
 export interface Answer {
@@ -29,7 +29,7 @@ export interface PageComparison {
   readonly oldAddresses: number;
 }
 
-/** Compares a page of both ends. The old HTML is rewritten first, so that only real differences are left. */
+/** Compares a page of both ends: the old one as it should have become, so that only real differences are left. */
 export function comparePages(
   path: string,
   old: Answer,
@@ -39,6 +39,9 @@ export function comparePages(
 ): PageComparison {
   const expected = readPage(rewriteText(old.html, rules));
   const found = readPage(next.html);
+  const moved = absolute(readPage(old.html), old.address).map(link =>
+    whole(rewriteText(link, rules), next.address),
+  );
   const oldAddresses = countOldAddresses(next.html, rules);
   const alike = likeness(expected.text, found.text);
   const trouble = family.troubleIn(next.html);
@@ -63,9 +66,18 @@ export function comparePages(
   if (oldAddresses > 0) why.push(`${oldAddresses} old ${oldAddresses === 1 ? 'address' : 'addresses'} in it`);
   if (expected.title !== found.title) why.push(`the title is "${found.title}"`);
   if (alike < 1) why.push(`the text is ${Math.floor(alike * 100)} % alike`);
-  const lost = missing(expected.links, found.links).length + missing(expected.assets, found.assets).length;
+  const lost = missing(moved, absolute(found, next.address)).length;
   if (lost > 0) why.push(`${lost} ${lost === 1 ? 'link differs' : 'links differ'}`);
   return { ...base, verdict: why.length > 0 ? 'differs' : 'same', why: why.join(', ') };
+}
+
+/** Links and assets of a page as whole addresses; what cannot be one stays as it is written. */
+function absolute({ links, assets }: Page, address: string): string[] {
+  return [...links, ...assets].map(link => whole(link, address));
+}
+
+function whole(link: string, address: string): string {
+  return URL.canParse(link, address) ? new URL(link, address).href : link;
 }
 
 /** HTML with its old addresses rewritten. */

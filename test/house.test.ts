@@ -1,0 +1,81 @@
+import assert from 'node:assert/strict';
+import { spawnSync } from 'node:child_process';
+import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { test } from 'node:test';
+import { fileURLToPath } from 'node:url';
+import { commandPages } from '../docs/write-command-pages.js';
+import { folder, run } from './help/program.js';
+
+const root = fileURLToPath(new URL('..', import.meta.url));
+
+test('the linter refuses every import against the one way', t => {
+  const against: [file: string, source: string][] = [
+    ['src/core/x.ts', "import '../ends/http.js';\n"],
+    ['src/core/sql/x.ts', "import '../../steps/go.js';\n"],
+    ['src/core/x.ts', "import 'node:fs';\n"],
+    ['src/core/x.ts', 'console.log(1);\n'],
+    ['src/ends/x.ts', "import '../steps/go.js';\n"],
+    ['src/ends/files/x.ts', "import '../../cli/face.js';\n"],
+    ['src/steps/x.ts', "import '../cli/face.js';\n"],
+    ['src/standins/x.ts', "import '../ends/http.js';\n"],
+  ];
+  const copy = folder(t);
+  cpSync(`${root}biome.json`, join(copy, 'biome.json'));
+  for (const [file, source] of against) {
+    mkdirSync(dirname(join(copy, file)), { recursive: true });
+    writeFileSync(join(copy, file), source);
+    const lint = spawnSync(`${root}node_modules/.bin/biome`, ['lint', '.'], { cwd: copy, encoding: 'utf8' });
+    rmSync(join(copy, file));
+    assert.match(lint.stdout + lint.stderr, /noRestricted/, `${file}: ${source}`);
+  }
+});
+
+test('the pages of the commands say what --help says, with two examples each', () => {
+  const pages = commandPages();
+  assert.ok(pages.size >= 13);
+  assert.deepEqual(
+    readdirSync(`${root}docs/commands`).sort(),
+    [...pages.keys()].map(name => `${name}.md`).sort(),
+  );
+  for (const [name, page] of pages) {
+    assert.equal(
+      readFileSync(`${root}docs/commands/${name}.md`, 'utf8'),
+      page,
+      `npm run docs writes ${name}.md anew`,
+    );
+    const examples = page.split('Examples:')[1]?.match(/able-porter \w+/g) ?? [];
+    assert.ok(examples.length >= 2, name);
+  }
+});
+
+test('every finding code is told in docs/findings.md, and none that is not there', () => {
+  const sources = ['src/steps', 'src/core'].flatMap(folder =>
+    readdirSync(root + folder, { recursive: true })
+      .map(String)
+      .filter(name => name.endsWith('.ts'))
+      .map(name => readFileSync(`${root}${folder}/${name}`, 'utf8')),
+  );
+  const quoted = (text: string) => [...text.matchAll(/'([a-z]+(?:-[a-z]+)+)'/g)].map(found => found[1]!);
+  const codes = new Set<string>();
+  for (const source of sources) {
+    for (const found of source.matchAll(/\bcode(?:: |Of|\()[^;]*?(?=,\n|;\n)/g))
+      for (const code of quoted(found[0])) codes.add(code);
+    for (const found of source.matchAll(/told\(\s*'([a-z-]+)'/g)) codes.add(found[1]!);
+    for (const found of source.matchAll(/return (?:[^;]*\? )?'(page-[a-z-]+)'(?: : '(page-[a-z-]+)')?/g))
+      for (const code of found.slice(1)) if (code) codes.add(code);
+  }
+  for (const verdict of ['missing', 'differs']) codes.add(`page-${verdict}`);
+  const told = [...readFileSync(`${root}docs/findings.md`, 'utf8').matchAll(/^\| `([a-z-]+)` \|/gm)].map(
+    found => found[1]!,
+  );
+  assert.deepEqual(told.toSorted(), [...codes].sort());
+});
+
+test('the version and the help come without a sheet', async () => {
+  const version = await run(['--version']);
+  assert.match(version.stdout, /^\d+\.\d+\.\d+\n$/);
+  assert.equal((await run([])).code, 2);
+  assert.equal((await run(['nonsense'])).code, 2);
+  assert.match((await run(['--help'])).stdout, /able-porter deliver/);
+});

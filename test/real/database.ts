@@ -1,0 +1,134 @@
+import { execFileSync, spawn } from 'node:child_process';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { type AddressInfo, connect, createServer } from 'node:net';
+import { tmpdir, userInfo } from 'node:os';
+import { join } from 'node:path';
+
+/** A port of this machine that is free now. */
+export async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve));
+  const { port } = server.address() as AddressInfo;
+  await new Promise(resolve => server.close(resolve));
+  return port;
+}
+
+/** Whether something listens at a port of this machine. */
+export function listens(port: number): Promise<boolean> {
+  return new Promise(resolve => {
+    const socket = connect(port, '127.0.0.1');
+    socket.once('connect', () => {
+      socket.destroy();
+      resolve(true);
+    });
+    socket.once('error', () => resolve(false));
+  });
+}
+
+/** Waits until something is so, or fails after half a minute. */
+export async function until(what: string, so: () => boolean | Promise<boolean>): Promise<void> {
+  for (let tries = 0; tries < 300; tries++) {
+    if (await so()) return;
+    await new Promise(resolve => setTimeout(resolve, 100));
+  }
+  throw new Error(`${what} did not come about`);
+}
+
+/** A MariaDB server of the test's own, with a private data folder, on a free port. */
+export class OwnDatabase {
+  readonly port: number;
+  readonly socket: string;
+  private readonly folder: string;
+  private readonly stop: () => Promise<void>;
+
+  private constructor(port: number, folder: string, stop: () => Promise<void>) {
+    this.port = port;
+    this.folder = folder;
+    this.socket = join(folder, 's');
+    this.stop = stop;
+  }
+
+  static async start(): Promise<OwnDatabase> {
+    const folder = mkdtempSync(join(tmpdir(), 'able-porter-db-'));
+    const port = await freePort();
+    const data = join(folder, 'data');
+    const { username } = userInfo();
+    execFileSync(
+      'mariadb-install-db',
+      [
+        '--no-defaults',
+        `--datadir=${data}`,
+        '--auth-root-authentication-method=normal',
+        '--skip-test-db',
+        `--user=${username}`,
+      ],
+      { stdio: 'ignore' },
+    );
+    const server = spawn(
+      'mariadbd',
+      [
+        '--no-defaults',
+        `--datadir=${data}`,
+        `--socket=${join(folder, 's')}`,
+        `--port=${port}`,
+        '--bind-address=127.0.0.1',
+        `--user=${username}`,
+        `--pid-file=${join(folder, 'pid')}`,
+      ],
+      { stdio: 'ignore' },
+    );
+    const gone = new Promise<void>(resolve => server.once('exit', () => resolve()));
+    const database = new OwnDatabase(port, folder, async () => {
+      server.kill('SIGTERM');
+      await gone;
+    });
+    await until('the database server', () => {
+      try {
+        database.sql('SELECT 1');
+        return true;
+      } catch {
+        return false;
+      }
+    });
+    return database;
+  }
+
+  /** Runs statements as the server's administrator; gives what they print. */
+  sql(statements: string | Buffer, database = ''): string {
+    const args = [
+      '--no-defaults',
+      `--socket=${this.socket}`,
+      '-uroot',
+      '--default-character-set=utf8mb4',
+      '-N',
+      '-B',
+      ...(database ? [database] : []),
+    ];
+    return execFileSync('mariadb', args, {
+      input: statements,
+      stdio: ['pipe', 'pipe', 'pipe'],
+      maxBuffer: 1 << 28,
+    }).toString();
+  }
+
+  /** A dump by the server's own dump program. */
+  dump(database: string, ...options: string[]): Buffer {
+    return execFileSync(
+      'mariadb-dump',
+      [
+        '--no-defaults',
+        `--socket=${this.socket}`,
+        '-uroot',
+        '--default-character-set=utf8mb4',
+        ...options,
+        database,
+      ],
+      { maxBuffer: 1 << 28 },
+    );
+  }
+
+  async close(): Promise<void> {
+    await this.stop();
+    rmSync(this.folder, { recursive: true, force: true });
+  }
+}
