@@ -50,6 +50,20 @@ export function applyEdits(bytes: ByteString, edits: readonly Edit[]): ByteStrin
   return (out + bytes.slice(at)) as ByteString;
 }
 
+/** Carries out edits on the first `end` bytes of a buffer: what no edit names is copied as it is. */
+export function editedBuffer(bytes: Buffer, end: number, edits: readonly Edit[]): Buffer {
+  const out = Buffer.allocUnsafeSlow(end + growth(edits));
+  let from = 0;
+  let to = 0;
+  for (const edit of edits) {
+    to += bytes.copy(out, to, from, edit.start);
+    to += out.write(edit.put, to, 'latin1');
+    from = edit.end;
+  }
+  bytes.copy(out, to, from, end);
+  return out;
+}
+
 /** How many bytes longer (or, negative, shorter) the value is after the edits. */
 export function growth(edits: readonly Edit[]): number {
   let bytes = 0;

@@ -6,9 +6,9 @@ export interface JsonString {
   readonly end: number;
 }
 
-/** Whether a value may be JSON that can hold strings. */
+/** Whether a value may be JSON that can hold strings, its first characters escaped or not. */
 export function looksJson(s: string): boolean {
-  return /^\s*[[{"]/.test(s.slice(0, 64));
+  return /^(?:\s|\\[nrt])*\\?[[{"]/.test(s.slice(0, 64));
 }
 
 /** The strings of a JSON text in order, keys too. What is not well-formed is passed over; nothing is built. */

@@ -1,6 +1,7 @@
 import { applyEdits, asBytes, type ByteString, type Edit } from '../bytes.js';
+import { looksSerialized } from '../serialized/spans.js';
 import { readCreateTable } from '../sql/create-table.js';
-import { type Dialect, editsInLiteral, openLiteral } from '../sql/literal.js';
+import { type Dialect, EscapedText, editsInLiteral, hasDoubledQuote, openLiteral } from '../sql/literal.js';
 import { rowsOf, type TableRows } from '../sql/row-count.js';
 import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { renameTables } from '../sql/table-names.js';
@@ -8,7 +9,7 @@ import type { Globs } from './globs.js';
 import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from './prefix.js';
 import type { Rules } from './rules.js';
 import { excerpt, noteSample, type Observer, observerOf, type PlaceTally, Tally } from './tally.js';
-import { AnchorCursor, editsInText, editsInValue, needsOpening } from './value.js';
+import { AnchorCursor, editsInEscaped, editsInText, editsInValue, needsOpening } from './value.js';
 
 /** What a rewriting of a dump is to do. */
 export interface DumpRewriting {
@@ -42,6 +43,7 @@ export class DumpRewriter implements DumpVisitor {
   private readonly scanner: DumpScanner;
   private readonly shapes = new Map<string, readonly string[]>();
   private cursor: AnchorCursor;
+  private escaped = new EscapedText('');
   private plans: ColumnPlan[] = [];
   private columns: readonly string[] | undefined;
   private current: TableRows = { table: '', rows: 0 };
@@ -65,6 +67,7 @@ export class DumpRewriter implements DumpVisitor {
 
   window(s: ByteString): void {
     this.cursor = new AnchorCursor(s, this.what.rules);
+    this.escaped = new EscapedText(s);
   }
 
   insert(head: InsertHead, s: ByteString): readonly Edit[] | undefined {
@@ -103,7 +106,13 @@ export class DumpRewriter implements DumpVisitor {
       return undefined;
     }
     let edits: readonly Edit[];
-    if (needsOpening(s, start, end)) {
+    const inPlace = this.editsInPlace(literal, dialect, plan.observer);
+    if (inPlace) {
+      edits = inPlace;
+      if (edits.length > 0 && plan.place.samples.length < 3) {
+        sample(plan.place, s, edits, unescaped(quote, dialect), start, end);
+      }
+    } else if (needsOpening(s, start, end)) {
       const open = openLiteral(s, start, end, quote, dialect);
       const inner = editsInValue(open.value, this.what.rules, plan.observer);
       if (inner.length > 0 && plan.place.samples.length < 3) sample(plan.place, open.value, inner, shownAsIs);
@@ -142,6 +151,16 @@ export class DumpRewriter implements DumpVisitor {
     };
     this.plans[column] = plan;
     return plan;
+  }
+
+  /** Edits of a serialized value whose escapes are followed where it stands; undefined where it must be opened. */
+  private editsInPlace(
+    { s, start, end }: CellLiteral,
+    dialect: Dialect,
+    observer: Observer,
+  ): Edit[] | undefined {
+    if (!dialect.backslash || !looksSerialized(s, start) || hasDoubledQuote(s, start, end)) return undefined;
+    return editsInEscaped(this.cursor, start, end, this.escaped, this.what.rules, observer);
   }
 
   private prefixEdits({ s, start, end }: CellLiteral, prefixed: PrefixedData): readonly Edit[] | undefined {

@@ -1,6 +1,7 @@
 import { asBytes, type ByteString, type Edit, growth } from '../bytes.js';
 import { editsInJsonString, jsonStrings, looksJson, openJsonString } from '../json/strings.js';
 import { isDamage, type LengthSpan, looksSerialized, readSerialized } from '../serialized/spans.js';
+import { bytesWritten, type EscapedText } from '../sql/literal.js';
 import { matchAt, type Region } from './match.js';
 import type { Rules } from './rules.js';
 import type { Observer } from './tally.js';
@@ -8,9 +9,18 @@ import type { Observer } from './tally.js';
 const none: readonly Edit[] = [];
 const deepest = 100;
 
-/** Goes from anchor to anchor in a string, remembering the one it stands at. */
-export class AnchorCursor {
-  /** Offset of the anchor, or Infinity after the last one. */
+/** Goes from anchor to anchor in a string, in rising order. */
+interface Anchors {
+  readonly s: ByteString;
+  /** Offset of the anchor it stands at, or Infinity after the last one. */
+  readonly at: number;
+  readonly found: string;
+  /** Moves to the first anchor at or after an offset, if it stands before that. */
+  seek(from: number): number;
+}
+
+/** Looks for anchors in a string, remembering the one it stands at. */
+export class AnchorCursor implements Anchors {
   at = -1;
   found = '';
   readonly s: ByteString;
@@ -21,7 +31,6 @@ export class AnchorCursor {
     this.anchors = rules.anchors;
   }
 
-  /** Moves to the first anchor at or after an offset, if it stands before that. */
   seek(from: number): number {
     if (this.at >= from) return this.at;
     this.anchors.lastIndex = from;
@@ -29,6 +38,36 @@ export class AnchorCursor {
     this.at = found ? found.index : Number.POSITIVE_INFINITY;
     this.found = found ? found[0] : '';
     return this.at;
+  }
+}
+
+/** The anchors of a stretch, looked for once and gone through as often as needed. */
+class KnownAnchors implements Anchors {
+  readonly s: ByteString;
+  private readonly places: { at: number; found: string }[] = [];
+  private index = 0;
+
+  constructor(cursor: AnchorCursor, start: number, end: number) {
+    this.s = cursor.s;
+    for (let at = cursor.seek(start); at < end; at = cursor.seek(at + 1))
+      this.places.push({ at, found: cursor.found });
+  }
+
+  get at(): number {
+    return this.places[this.index]?.at ?? Number.POSITIVE_INFINITY;
+  }
+
+  get found(): string {
+    return this.places[this.index]?.found ?? '';
+  }
+
+  seek(from: number): number {
+    while (this.at < from) this.index++;
+    return this.at;
+  }
+
+  rewind(): void {
+    this.index = 0;
   }
 }
 
@@ -77,7 +116,7 @@ export function needsOpening(s: string, start: number, end: number): boolean {
 
 /** Edits of the old addresses in a stretch of text. The cursor is left after the stretch. */
 export function editsInText(
-  cursor: AnchorCursor,
+  cursor: Anchors,
   region: Region,
   rules: Rules,
   observer: Observer,
@@ -160,6 +199,38 @@ function editsInSpan(
       ? editsInMixed(content, new AnchorCursor(content, rules), rules, observer, depth + 1)
       : editsAtDepth(content, rules, observer, depth + 1);
   return inner.map(edit => ({ start: start + edit.start, end: start + edit.end, put: edit.put }));
+}
+
+/**
+ * Edits of a serialized value that stands escaped in the text of a literal, without opening it: its lengths are
+ * followed where they stand.
+ * @returns undefined where it cannot be told so: something is nested in it, or it is damaged
+ */
+export function editsInEscaped(
+  cursor: AnchorCursor,
+  start: number,
+  end: number,
+  text: EscapedText,
+  rules: Rules,
+  observer: Observer,
+): Edit[] | undefined {
+  const { s } = cursor;
+  const read = readSerialized(s, start, end, text);
+  if (isDamage(read) || read.end !== end) return undefined;
+  const anchors = new KnownAnchors(cursor, start, end);
+  const held = read.spans.filter(span => anchors.seek(span.start) < span.end);
+  if (held.some(span => carrierOf(s.slice(span.start, span.end)) !== 'text')) return undefined;
+  anchors.rewind();
+  const edits: Edit[] = [];
+  for (const span of held) {
+    const inner = editsInText(anchors, { start: span.start, end: span.end, backslashes: 2 }, rules, observer);
+    let more = 0;
+    for (const { start: from, end: to, put } of inner)
+      more += bytesWritten(put) - bytesWritten(s.slice(from, to));
+    if (more !== 0) edits.push(lengthEdit(s, span, more));
+    for (const edit of inner) edits.push(edit);
+  }
+  return edits;
 }
 
 /** The digits of a span whose content grew; a plus sign that stands before them is kept. */

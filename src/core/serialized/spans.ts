@@ -25,9 +25,12 @@ export interface SerializedDamage {
   readonly cause: string;
 }
 
-const head = /(?:a:\+?\d+:\{|[sS]:\+?\d+:"|[OCE]:\+?\d+:"|[bi]:[+-]?\d+;|d:[^;"]{1,64};|[rR]:\d+;|N;)/y;
+const head = /(?:a:\+?\d+:\{|[sSOCE]:\+?\d+:\\*"|[bi]:[+-]?\d+;|d:[^;"]{1,64};|[rR]:\d+;|N;)/y;
 
-/** Whether a serialized value seems to begin at an offset. What seems so and cannot be read is damaged. */
+/**
+ * Whether a serialized value seems to begin at an offset, its quotes escaped or not. What seems so and cannot be
+ * read is damaged.
+ */
 export function looksSerialized(s: string, at = 0): boolean {
   head.lastIndex = at;
   return head.test(s);
@@ -35,17 +38,33 @@ export function looksSerialized(s: string, at = 0): boolean {
 
 const deepest = 200_000;
 
+/** How the bytes that a length counts are written where they stand. */
+export interface Writing {
+  /** Offset after so many bytes of value. */
+  skip(start: number, bytes: number): number;
+  /** How many bytes write a double quote at an offset; 0 where none stands. */
+  quoteAt(at: number): number;
+}
+
 /**
  * Reads one serialized value without building it; nothing is instantiated. Nesting is followed with a stack of
  * counts, not by recursion, and work is linear in the length.
+ * @param writing given where the value stands escaped in something else; `S:` and `C:` are then not read
  */
-export function readSerialized(s: string, at: number, high: number): SerializedValue | SerializedDamage {
+export function readSerialized(
+  s: string,
+  at: number,
+  high: number,
+  writing?: Writing,
+): SerializedValue | SerializedDamage {
   const spans: LengthSpan[] = [];
   /** Values still to come at each open level; a key counts as a value. */
   const open: number[] = [];
   let left = 1;
   let i = at;
   const damage = (cause: string): SerializedDamage => ({ at: i, cause });
+  const quoteAt = (offset: number) =>
+    writing ? writing.quoteAt(offset) : s.charCodeAt(offset) === 0x22 ? 1 : 0;
 
   for (;;) {
     while (left === 0) {
@@ -79,16 +98,23 @@ export function readSerialized(s: string, at: number, high: number): SerializedV
       case 'S':
       case 'E': {
         const length = readLength(s, i, high);
-        if (!length || s.charCodeAt(length.after) !== 0x22) return damage(`a malformed ${letter}`);
-        const start = length.after + 1;
-        const end = letter === 'S' ? endOfEscaped(s, start, length.value, high) : start + length.value;
-        if (!(end + 2 <= high) || s.charCodeAt(end) !== 0x22 || s.charCodeAt(end + 1) !== 0x3b) {
+        const opening = length ? quoteAt(length.after) : 0;
+        if (!length || opening === 0 || (writing && letter === 'S')) return damage(`a malformed ${letter}`);
+        const start = length.after + opening;
+        const end =
+          letter === 'S'
+            ? endOfEscaped(s, start, length.value, high)
+            : writing
+              ? writing.skip(start, length.value)
+              : start + length.value;
+        const closing = end < high ? quoteAt(end) : 0;
+        if (closing === 0 || end + closing >= high || s.charCodeAt(end + closing) !== 0x3b) {
           return damage('a length that is not that of its string');
         }
         if (letter !== 'E') {
           spans.push({ digitsStart: i + 2, digitsEnd: length.after - 1, start, end, kind: letter });
         }
-        i = end + 2;
+        i = end + closing + 1;
         break;
       }
       case 'a': {
@@ -102,11 +128,13 @@ export function readSerialized(s: string, at: number, high: number): SerializedV
       case 'O':
       case 'C': {
         const name = readLength(s, i, high);
-        if (!name || s.charCodeAt(name.after) !== 0x22) return damage('a malformed object');
-        const nameEnd = name.after + 1 + name.value;
-        if (!(nameEnd < high) || s.charCodeAt(nameEnd) !== 0x22)
-          return damage('a class name of another length');
-        const count = readLength(s, nameEnd, high);
+        const opening = name ? quoteAt(name.after) : 0;
+        if (!name || opening === 0 || (writing && letter === 'C')) return damage('a malformed object');
+        const nameStart = name.after + opening;
+        const nameEnd = writing ? writing.skip(nameStart, name.value) : nameStart + name.value;
+        const closing = nameEnd < high ? quoteAt(nameEnd) : 0;
+        if (closing === 0) return damage('a class name of another length');
+        const count = readLength(s, nameEnd + closing - 1, high);
         if (!count || s.charCodeAt(count.after) !== 0x7b) return damage('a malformed object');
         const start = count.after + 1;
         if (letter === 'O') {
@@ -117,7 +145,7 @@ export function readSerialized(s: string, at: number, high: number): SerializedV
         }
         const end = start + count.value;
         if (!(end < high) || s.charCodeAt(end) !== 0x7d) return damage('a payload of another length');
-        spans.push({ digitsStart: nameEnd + 2, digitsEnd: count.after - 1, start, end, kind: 'C' });
+        spans.push({ digitsStart: nameEnd + closing + 1, digitsEnd: count.after - 1, start, end, kind: 'C' });
         i = end + 1;
         break;
       }

@@ -54,6 +54,56 @@ export function openLiteral(
   return { value: asBytes(bytes.toString('latin1', 0, to)), escapes };
 }
 
+/**
+ * The text of literals as the value that it writes, for reading in place. Offsets are asked for in rising order
+ * over a whole window, so that each backslash is looked for once.
+ */
+export class EscapedText {
+  private readonly s: string;
+  private backslash = -1;
+
+  constructor(s: string) {
+    this.s = s;
+  }
+
+  /** Offset after so many bytes of value. */
+  skip(start: number, bytes: number): number {
+    let at = start;
+    let left = bytes;
+    for (;;) {
+      if (this.backslash < at) {
+        const next = this.s.indexOf('\\', at);
+        this.backslash = next < 0 ? Number.POSITIVE_INFINITY : next;
+      }
+      if (this.backslash - at >= left) return at + left;
+      const after = this.s.charCodeAt(this.backslash + 1);
+      left -= this.backslash - at + (after === 0x25 || after === 0x5f ? 2 : 1);
+      at = this.backslash + 2;
+      if (left <= 0) return left === 0 ? at : Number.POSITIVE_INFINITY;
+    }
+  }
+
+  /** How many bytes write a double quote at an offset; 0 where none stands. */
+  quoteAt(at: number): number {
+    const code = this.s.charCodeAt(at);
+    if (code === 0x22) return 1;
+    return code === 0x5c && this.s.charCodeAt(at + 1) === 0x22 ? 2 : 0;
+  }
+}
+
+/** How many bytes of value the text of a literal writes, where no quote is doubled in it. */
+export function bytesWritten(text: string): number {
+  return text.includes('\\') ? text.length - (text.match(/\\[^%_]/gs)?.length ?? 0) : text.length;
+}
+
+/** Whether a quote is doubled in the text of a literal. */
+export function hasDoubledQuote(s: string, start: number, end: number): boolean {
+  for (let at = s.indexOf("'", start); at >= 0 && at < end; at = s.indexOf("'", at + 2)) {
+    if (s.charCodeAt(at - 1) !== 0x5c) return true;
+  }
+  return false;
+}
+
 /** Carries changes of the value to the literal's text: what does not change keeps the way it is escaped. */
 export function editsInLiteral(
   open: OpenLiteral,

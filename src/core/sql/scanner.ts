@@ -1,4 +1,4 @@
-import { applyEdits, asBytes, type ByteString, bufferOf, bytesOf, type Edit } from '../bytes.js';
+import { asBytes, type ByteString, bytesOf, type Edit, editedBuffer } from '../bytes.js';
 import { DamageError } from '../errors.js';
 import { type Dialect, endOfString } from './literal.js';
 
@@ -102,7 +102,7 @@ export class DumpScanner {
     this.edits = [];
     this.visitor.window?.(s);
     const end = this.scan(s, bytes, last);
-    this.emitUpTo(s, bytes, end);
+    this.emitUpTo(bytes, end);
     const rest = bytes.subarray(end);
     this.pending = [rest];
     this.pendingBytes = rest.length;
@@ -114,10 +114,10 @@ export class DumpScanner {
     }
   }
 
-  private emitUpTo(s: ByteString, bytes: Buffer, end: number): void {
+  private emitUpTo(bytes: Buffer, end: number): void {
     if (!this.emit || end === 0) return;
     if (this.edits.length === 0) this.emit(bytes.subarray(0, end));
-    else this.emit(bufferOf(applyEdits(asBytes(s.slice(0, end)), this.edits)));
+    else this.emit(editedBuffer(bytes, end, this.edits));
   }
 
   /** Reads as far as whole tokens go; gives the offset up to which everything is done with. */

@@ -1,0 +1,111 @@
+import assert from 'node:assert/strict';
+import { test } from 'node:test';
+import fc from 'fast-check';
+import { parsePair } from '../../../src/core/address/pairs.js';
+import { applyEdits, asBytes, type ByteString, bytesOfText } from '../../../src/core/bytes.js';
+import { DumpRewriter } from '../../../src/core/rewrite/dump.js';
+import { compileRules } from '../../../src/core/rewrite/rules.js';
+import { observerOf, Tally } from '../../../src/core/rewrite/tally.js';
+import { editsInValue } from '../../../src/core/rewrite/value.js';
+import { type Encodable, encodeSerialized } from '../../../src/core/serialized/encode.js';
+import { escapeForLiteral } from '../../../src/core/sql/literal.js';
+
+const rules = compileRules([
+  parsePair('https://old.example/site', 'https://new.example'),
+  parsePair('/home/old/htdocs', '/srv/www'),
+]);
+
+/** The ways in which dump programs write a string between single quotes. */
+const writings: Record<string, (value: ByteString) => string> = {
+  'all escaped': value => escapeForLiteral(value, { backslash: true }),
+  'double quotes bare': value => escapeForLiteral(value, { backslash: true }).replaceAll('\\"', '"'),
+  'single quotes doubled': value => escapeForLiteral(value, { backslash: true }).replaceAll("\\'", "''"),
+  'line ends bare': value =>
+    value
+      .split('\n')
+      .map(line => escapeForLiteral(line, { backslash: true }))
+      .join('\n'),
+};
+
+const piece = fc.constantFrom(
+  'https://old.example/site/a',
+  'https:\\/\\/old.example\\/site',
+  '//old.example/site',
+  '/home/old/htdocs/x',
+  'https%3A%2F%2Fold.example%2Fsite',
+  "'",
+  '"',
+  '\\',
+  '\n',
+  '\0',
+  'é',
+  '%',
+  '_',
+  ';',
+  '}',
+  's:5:"',
+  'old.example',
+  ' ',
+);
+const text = fc
+  .array(fc.oneof(piece, fc.string({ maxLength: 6 })), { maxLength: 8 })
+  .map(pieces => pieces.join(''));
+const { value } = fc.letrec<{ value: Encodable }>(tie => ({
+  value: fc.oneof(
+    { maxDepth: 3 },
+    text,
+    fc.integer(),
+    fc.array(tie('value'), { maxLength: 4 }),
+    fc.dictionary(fc.stringMatching(/^[a-z"'\\]{1,5}$/), tie('value'), { maxKeys: 3 }),
+    tie('value').map(inner => Buffer.from(encodeSerialized(inner), 'latin1').toString()),
+  ),
+}));
+const cell = fc.oneof(
+  value.map(encodeSerialized),
+  text.map(bytesOfText),
+  value.map(inner => bytesOfText(JSON.stringify(inner))),
+);
+
+for (const [name, write] of Object.entries(writings)) {
+  test(`a literal comes out as its value rewritten by itself, with the same counts (${name})`, () => {
+    fc.assert(
+      fc.property(fc.array(cell, { minLength: 1, maxLength: 4 }), cells => {
+        const seen = new Tally().at('t', 'column 1');
+        const rewritten = cells.map(one => applyEdits(one, editsInValue(one, rules, observerOf(seen))));
+        const dump = (values: ByteString[]) =>
+          `INSERT INTO t VALUES ${values.map(one => `('${write(one)}')`).join(',')};`;
+        let out = '';
+        const rewriter = new DumpRewriter({ rules }, chunk => {
+          out += chunk.toString('latin1');
+        });
+        rewriter.push(Buffer.from(dump(cells), 'latin1'));
+        rewriter.finish();
+        assert.equal(out, dump(rewritten));
+        const [found] = rewriter.tally.all();
+        assert.deepEqual([found?.pairs, found?.damaged], [seen.pairs, seen.damaged]);
+        assert.equal(found?.seen, cells.length);
+      }),
+      { numRuns: 1500 },
+    );
+  });
+}
+
+test('random bytes where SQL should be end in damage or pass through, never in anything else', () => {
+  fc.assert(
+    fc.property(fc.uint8Array({ maxLength: 200 }), fc.boolean(), (bytes, asRows) => {
+      const head = asBytes(asRows ? 'INSERT INTO t VALUES (' : '');
+      const input = Buffer.concat([Buffer.from(head, 'latin1'), bytes]);
+      const out: Buffer[] = [];
+      const rewriter = new DumpRewriter({ rules }, chunk => out.push(chunk));
+      try {
+        rewriter.push(input);
+        rewriter.finish();
+      } catch (error) {
+        assert.equal((error as Error).name, 'DamageError');
+        return;
+      }
+      assert.deepEqual(Buffer.concat(out), input);
+    }),
+    { numRuns: 2000 },
+  );
+});
