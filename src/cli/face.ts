@@ -17,6 +17,8 @@ export class Face {
   private readonly argv: Common;
   private bar: SingleBar | undefined;
   private lastLine = Date.now();
+  /** When the live line began, and at how many bytes or files. */
+  private began = { at: 0, done: 0 };
 
   private constructor(argv: Common, bar: SingleBar | undefined) {
     this.argv = argv;
@@ -54,7 +56,12 @@ export class Face {
     this.endBar();
     if (this.argv.jsonEvents) process.stdout.write(`${JSON.stringify({ type: 'result', result: value })}\n`);
     else if (this.argv.json) process.stdout.write(`${JSON.stringify(value, undefined, 2)}\n`);
-    else process.stdout.write(`${draw().replace(/\n+$/, '')}\n`);
+    else
+      process.stdout.write(
+        `${draw()
+          .replace(/\n{3,}/g, '\n\n')
+          .trimEnd()}\n`,
+      );
   }
 
   /** The live line goes away, so that what follows stands alone. */
@@ -65,7 +72,13 @@ export class Face {
   private progress(event: Progress): void {
     const total = event.of > 0 ? event.of : undefined;
     if (this.bar) {
-      const payload = { what: showable(event.what).slice(-40), of: showAmount(event), unit: event.unit };
+      if (!this.bar.isActive) this.began = { at: Date.now(), done: event.done };
+      const rate = ((event.done - this.began.done) * 1000) / Math.max(1, Date.now() - this.began.at);
+      const payload = {
+        what: showable(event.what).slice(-40),
+        of: showAmount(event),
+        rate: event.unit === 'bytes' ? `${bytes(rate)}/s` : `${count(Math.round(rate))} ${event.unit}/s`,
+      };
       if (!this.bar.isActive) this.bar.start(total ?? event.done + 1, event.done, payload);
       this.bar.setTotal(total ?? event.done + 1);
       this.bar.update(event.done, payload);
@@ -85,7 +98,7 @@ function showAmount({ done, of, unit }: Progress): string {
 async function makeBar(): Promise<SingleBar> {
   const { default: progress } = await import('cli-progress');
   return new progress.SingleBar({
-    format: ' {bar} {percentage} % · {of} · {eta_formatted} left · {what}',
+    format: ' {bar} {percentage} % · {of} · {rate} · {eta_formatted} left · {what}',
     barCompleteChar: '█',
     barIncompleteChar: '░',
     barsize: 24,
@@ -108,7 +121,20 @@ export function showFindings(findings: readonly Finding[], colors: Face['colors'
   return findings
     .map(({ level, code, place, what, remedy }) => {
       const head = `${paint[level](marks[level])}  ${colors.bold(code)}  ${colors.dim(showable(place))}`;
-      return `${head}\n      ${showable(what)}\n      → ${showable(remedy)}\n`;
+      return `${head}\n${wrapped('', what)}${wrapped('→ ', remedy)}`;
     })
     .join('');
+}
+
+/** Text in lines that fit the terminal, set in under its finding. */
+function wrapped(mark: string, text: string): string {
+  const indent = ' '.repeat(6 + mark.length);
+  const width = Math.min(process.stdout.columns ?? 110, 110) - indent.length;
+  const lines: string[] = [''];
+  for (const word of showable(text).split(' ')) {
+    const last = lines.at(-1)!;
+    if (last !== '' && last.length + 1 + word.length > width) lines.push(word);
+    else lines[lines.length - 1] = last === '' ? word : `${last} ${word}`;
+  }
+  return `      ${mark}${lines.join(`\n${indent}`)}\n`;
 }

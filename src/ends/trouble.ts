@@ -49,7 +49,7 @@ const causes: Record<string, { cause: string; remedy: string; kind: 'end' | 'par
 export function asTrouble(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const { code, message } = error as NodeJS.ErrnoException;
-  if (code === undefined) return error;
+  if (typeof code !== 'string') return error;
   const known = causes[code];
   const told = {
     doing,

@@ -7,7 +7,7 @@ import { WebSite } from '../ends/http.js';
 import { rulesOf } from './move.js';
 import type { StepRun } from './run.js';
 
-const mostPages = 60;
+const mostPages = 100;
 const mostAssets = 300;
 const notPages =
   /\.(?:jpe?g|png|gif|webp|svg|ico|css|js|pdf|zip|mp[34]|xml|json|txt|woff2?)(?:\?|$)|\/feed\/|[?&](?:replytocom|action)=/i;

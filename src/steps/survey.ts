@@ -47,6 +47,8 @@ export interface SurveyResult {
     readonly files: string | undefined;
     /** What stands in the new folder already. */
     readonly standing: number;
+    /** Whether a delivery of this move put it there. */
+    readonly delivered: boolean;
     readonly prefix: string | undefined;
     readonly dump: string | undefined;
   };
@@ -85,6 +87,7 @@ export async function survey(run: StepRun): Promise<StepOutcome<SurveyResult>> {
         address: formatAddress(move.newAddress),
         files: move.newFiles,
         standing: next.standing,
+        delivered: next.delivered,
         prefix: move.sheet.new.database?.prefix,
         dump: move.newDump,
       },
@@ -278,13 +281,13 @@ async function surveyNew(
   move: Move,
   family: Family | undefined,
   ours: ReadonlySet<string>,
-): Promise<{ standing: number; findings: Finding[] }> {
+): Promise<{ standing: number; delivered: boolean; findings: Finding[] }> {
   const findings: Finding[] = [];
-  if (!move.newFiles) return { standing: 0, findings };
+  const nothing = { standing: 0, delivered: false, findings };
+  if (!move.newFiles) return nothing;
   const files = new LocalFiles(move.newFiles);
   const parent = new LocalFiles(dirname(move.newFiles));
-  if ((await parent.entry(bytesOfText(basename(move.newFiles))))?.type !== 'folder')
-    return { standing: 0, findings };
+  if ((await parent.entry(bytesOfText(basename(move.newFiles))))?.type !== 'folder') return nothing;
   const names: string[] = [];
   for await (const entry of files.list(one => one.path.includes('/'), new AbortController().signal))
     names.push(textOf(entry.path));
@@ -301,5 +304,5 @@ async function surveyNew(
       remedy: 'Check that this is the right folder; deliver keeps what stands there as keepsake until tidy',
     });
   }
-  return { standing: names.length, findings };
+  return { standing: names.length, delivered: ours.has(move.newFiles), findings };
 }

@@ -21,6 +21,8 @@ interface RunOptions {
   readonly uid?: number;
   /** Kill it (SIGKILL) after so many milliseconds. */
   readonly killAfter?: number;
+  /** Send it SIGINT, as Ctrl-C does, after so many milliseconds. */
+  readonly interruptAfter?: number;
 }
 
 /** Runs the built program as a person's shell would, without a terminal. */
@@ -41,8 +43,13 @@ export function run(args: readonly string[], options: RunOptions = {}): Promise<
       options.killAfter === undefined
         ? undefined
         : setTimeout(() => child.kill('SIGKILL'), options.killAfter);
+    const interrupt =
+      options.interruptAfter === undefined
+        ? undefined
+        : setTimeout(() => child.kill('SIGINT'), options.interruptAfter);
     child.on('close', code => {
       clearTimeout(timer);
+      clearTimeout(interrupt);
       resolve({ code, stdout: Buffer.concat(out).toString(), stderr: Buffer.concat(err).toString() });
     });
     child.stdin.on('error', () => {});

@@ -122,3 +122,20 @@ test('start writes a sheet from flags that the other commands read', async t => 
   assert.equal(survey.code, 0, survey.stderr);
   assert.match(survey.stdout, /address-not-named/);
 });
+
+test('Ctrl-C ends a rewriting with code 130 and leaves nothing that looks whole', async t => {
+  const root = folder(t);
+  const rows = Array.from(
+    { length: 200_000 },
+    (_, n) => `(${n},'${oldPlace.address}/page-${n}/ ${'tide '.repeat(40)}')`,
+  );
+  writeFileSync(join(root, 'big.sql'), `INSERT INTO t VALUES ${rows.join(',')};\n`);
+  const pairs = ['--from', oldPlace.address, '--to', 'https://saltmarshrowing.example'];
+  const ran = await run(['rewrite', 'big.sql', ...pairs, '--out', 'new.sql.gz'], {
+    cwd: root,
+    interruptAfter: 900,
+  });
+  assert.equal(ran.code, 130, ran.stderr);
+  assert.match(ran.stderr, /Interrupted/);
+  assert.deepEqual(readdirSync(root), ['big.sql']);
+});

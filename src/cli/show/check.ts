@@ -14,8 +14,7 @@ export function showCheck(
       ? colors.bold(colors.red('The new site is not the old one yet.'))
       : colors.bold(colors.green('The new site is the old one, moved.'));
   return [
-    `${head} ${colors.dim(seconds(took))}`,
-    '',
+    `${head} ${colors.dim(seconds(took))}\n`,
     showFindings(findings, colors),
     compared(result, colors),
     showLeftOver(result, colors),

@@ -11,7 +11,7 @@ export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors'
   const last = outcomes.at(-1)!;
   const head = stoppedAt
     ? `${colors.bold(colors.red(`Stopped at ${stoppedAt}.`))} What it found:\n\n${showFindings(last.findings, colors)}`
-    : colors.bold(colors.green('The move is ready for the cutover.'));
+    : colors.bold(colors.green('The move is ready for the cutover.')) + '\n';
   const checked = outcomes.find((one): one is StepOutcome<CheckResult> => one.step === 'check');
   const next = stoppedAt
     ? 'Mend what it says, then run "able-porter go" again; it goes on where it was.'

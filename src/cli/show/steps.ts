@@ -124,7 +124,8 @@ export function showStatus(steps: readonly StepStatus[], colors: Colors): string
     stopped: colors.red,
     failed: colors.red,
   };
-  const rows = steps.map(({ step, state, at, seconds: took, said }) => [
+  const shown = steps.filter(({ step, state }) => step !== 'undo' || state !== 'not yet');
+  const rows = shown.map(({ step, state, at, seconds: took, said }) => [
     step,
     paint[state](state),
     at?.replace('T', ' ').slice(0, 16) ?? '',

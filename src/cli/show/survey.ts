@@ -25,7 +25,7 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
     [
       'files',
       old.files ? `${count(old.files.files)} (${bytes(old.files.bytes)})` : none,
-      next.files ? counted(next.standing, 'thing stands there', 'things stand there') : none,
+      next.files ? standingText(next) : none,
     ],
   ];
   const parts = [verdict, '', showFindings(findings, colors), table(['', 'old', 'new'], rows)];
@@ -36,6 +36,11 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
   }
   if (old.dump) parts.push(showDump(old.dump, colors));
   return parts.join('\n');
+}
+
+function standingText({ standing, delivered }: SurveyResult['new']): string {
+  if (delivered) return 'delivered by this move';
+  return standing === 0 ? 'an empty place' : counted(standing, 'thing stands there', 'things stand there');
 }
 
 function databaseOf({ name, user, host }: SurveyResult['old']['database']): string {

@@ -1,4 +1,5 @@
 import Table from 'cli-table3';
+import pc from 'picocolors';
 import { showable } from '../../core/rewrite/tally.js';
 
 /** Rows under heads, with a thin rule between; numbers to the right where `right` names their columns. */
@@ -8,7 +9,7 @@ export function table(
   right: readonly number[] = [],
 ): string {
   const drawn = new Table({
-    head: [...heads],
+    head: heads.map(head => pc.dim(head)),
     colAligns: heads.map((_, i) => (right.includes(i) ? 'right' : 'left')),
     style: { head: [], border: [], 'padding-left': 0, 'padding-right': 2 },
     chars: {

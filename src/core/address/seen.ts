@@ -47,7 +47,7 @@ export class SeenHosts {
   look(start: number, end: number, place: string): void {
     if (this.next < start) this.seek(start);
     while (this.found && this.next < end) {
-      this.note(this.found, place);
+      this.note(this.found, place, start, end);
       this.seek(this.next + this.found[0].length);
     }
   }
@@ -63,13 +63,13 @@ export class SeenHosts {
     this.next = this.found ? this.found.index : Number.POSITIVE_INFINITY;
   }
 
-  private note(found: RegExpExecArray, place: string): void {
+  private note(found: RegExpExecArray, place: string, low: number, high: number): void {
     const [whole, scheme, unit, name, port] = found;
     const host = name!.toLowerCase() + (port === undefined ? '' : `:${port}`);
     let seen = this.hosts.get(host);
     if (!seen) {
       if (this.hosts.size >= 10_000) return;
-      const sample = excerpt(this.s, found.index, 30);
+      const sample = excerpt(this.s, found.index, 30, low, high);
       seen = { host, count: 0, forms: {}, ownPaths: 0, base: undefined, place, sample };
       this.hosts.set(host, seen);
     }

@@ -73,7 +73,7 @@ export function readSheet(text: string, file: string, variable: (name: string) =
   if (!isMap(document.contents)) {
     throw new SheetError(file, [{ line: 1, key: '', what: 'there is nothing in it that could be a sheet' }]);
   }
-  const raw = document.toJS() as Record<string, unknown>;
+  const raw = withoutNulls(document.toJS()) as Record<string, unknown>;
   findUnknown(raw, sheetSchema, [], (path, nearest) => {
     const node = document.contents;
     const parent = path.length > 1 ? document.getIn(path.slice(0, -1), true) : node;
@@ -97,6 +97,14 @@ export function readSheet(text: string, file: string, variable: (name: string) =
   checkAddresses(raw, mistake);
   if (mistakes.length > 0 || !sheet) throw new SheetError(file, mistakes);
   return sheet;
+}
+
+/** A key with nothing after it is one that was not given. */
+function withoutNulls(value: unknown): unknown {
+  if (Array.isArray(value)) return value.map(withoutNulls);
+  if (typeof value !== 'object' || value === null) return value;
+  const entries = Object.entries(value).filter(([, inner]) => inner !== null);
+  return Object.fromEntries(entries.map(([key, inner]) => [key, withoutNulls(inner)]));
 }
 
 function withDefaults(sheet: Sheet): Sheet {

@@ -27,9 +27,10 @@ export interface SheetAnswers {
 /** Writes a sheet with a comment at each line, so that it can be read and changed without a manual. */
 export function writeSheet(a: SheetAnswers): string {
   const lines: string[] = [];
-  const put = (indent: number, key: string, value: unknown, comment: string) => {
-    const text = `${'  '.repeat(indent)}${value === undefined ? '# ' : ''}${key}: ${value === undefined ? comment : inline(value)}`;
-    lines.push(value === undefined ? text : `${text.padEnd(58)} # ${comment}`);
+  /** A key with its comment; one without a value is written as a comment, with an example to fill in. */
+  const put = (indent: number, key: string, value: unknown, comment: string, example?: string) => {
+    const written = value === undefined ? `# ${key}: ${example ?? ''}` : `${key}: ${inline(value)}`;
+    lines.push(`${('  '.repeat(indent) + written).padEnd(58)} # ${comment}`);
   };
   const section = (key: string, comment: string) => lines.push('', `# ${comment}`, `${key}:`);
 
@@ -39,27 +40,30 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'address', a.oldAddress, 'where visitors find it now');
   put(1, 'also', a.also, 'other addresses it has been served under');
   if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
-  put(1, 'files', a.oldFiles, 'the folder that holds its configuration');
-  put(1, 'database', a.oldDump === undefined ? undefined : { dump: a.oldDump }, 'a dump of its database');
+  put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
+  put(
+    1,
+    'database',
+    a.oldDump === undefined ? undefined : { dump: a.oldDump },
+    'a dump of its database',
+    '{ dump: old.sql.gz }',
+  );
   section('new', 'The site as it shall be.');
   put(1, 'address', a.newAddress, 'where visitors shall find it');
   put(
     1,
     'reach',
     a.newReach,
-    'http://198.51.100.20 – where it answers before the DNS leads there, for check',
+    'where it answers before the DNS leads there, for check',
+    'http://198.51.100.20',
   );
-  put(1, 'files', a.newFiles, 'what stands there is kept until tidy');
+  put(1, 'files', a.newFiles, 'what stands there is kept until tidy', './new/htdocs');
   lines.push('  database:');
-  put(2, 'server', a.newServer, 'mysql://user@host/name, as the new configuration shall say');
-  put(
-    2,
-    'password',
-    a.newServer === undefined ? undefined : '${NEW_DB_PASSWORD}',
-    'taken from the environment or .env',
-  );
-  put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one');
-  put(2, 'dump', a.newDump, 'where the finished dump is left, to be loaded');
+  put(2, 'server', a.newServer, 'as the new configuration shall say', 'mysql://user@localhost/name');
+  const password = a.newServer === undefined ? undefined : '${NEW_DB_PASSWORD}';
+  put(2, 'password', password, 'taken from the environment or .env', '${NEW_DB_PASSWORD}');
+  put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one', 'new_');
+  put(2, 'dump', a.newDump, 'where the finished dump is left, to be loaded', 'finished.sql.gz');
   section('take', 'What to take. Patterns are those of gitignore.');
   put(1, 'files', { without: a.without }, 'caches and logs are made anew by the site');
   put(1, 'database', { tables: { without: [] } }, 'table names, with * for any characters');

@@ -53,7 +53,7 @@ export class DumpSurvey implements DumpVisitor {
   }
 
   literal({ start, end, column }: CellLiteral): undefined {
-    this.hosts.look(start - 1, end, `${this.table.name}.${this.columns?.[column] ?? `column ${column + 1}`}`);
+    this.hosts.look(start, end, `${this.table.name}.${this.columns?.[column] ?? `column ${column + 1}`}`);
   }
 
   statement(s: ByteString, start: number, end: number): undefined {

@@ -112,8 +112,8 @@ function namedDamage(error: unknown, name: string): unknown {
     const { cause, remedy } = error.told;
     return new DamageError({ doing: `Reading the dump ${name}`, cause, remedy }, { cause: error });
   }
-  const code = (error as NodeJS.ErrnoException).code ?? '';
-  if (code.startsWith('Z_')) {
+  const { code } = error as NodeJS.ErrnoException;
+  if (typeof code === 'string' && code.startsWith('Z_')) {
     const cause =
       code === 'Z_BUF_ERROR'
         ? 'its gzip packing is cut short'

@@ -148,10 +148,11 @@ class ClubWriter {
     pages.forEach(([slug, title, text], i) => {
       const [next] = pages[(i + 1) % pages.length]!;
       const boat = slugOf(boats[i % boats.length]![0]);
-      const image = `${address}/wp-content/uploads/2025/0${1 + ((i % boats.length) % 6)}/${boat}.png`;
+      const month = 1 + ((i % boats.length) % 6);
+      const image = `${address}/wp-content/uploads/2025/0${month}/${boat}.png`;
       const links =
         i % 4 === 0
-          ? `<p><a href="${temporary}/${slug}/">Older notes</a> <img src="${temporary}/wp-content/uploads/2025/01/${boat}.png" alt=""></p>`
+          ? `<p><a href="${temporary}/${slug}/">Older notes</a> <img src="${temporary}/wp-content/uploads/2025/0${month}/${boat}.png" alt=""></p>`
           : '';
       const id = this.post(
         'page',
