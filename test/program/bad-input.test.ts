@@ -181,6 +181,12 @@ test('survey says stop for what would go wrong later', async t => {
   mkdirSync(join(root, 'new/htdocs'));
   writeFileSync(join(root, 'new/htdocs/index.html'), 'x');
   assert.deepEqual(await codes(), [0, 'warn address-not-named', 'warn new-folder-not-empty']);
+  const dump = gunzipSync(readFileSync(join(root, 'old/club.sql.gz'))).toString();
+  writeFileSync(
+    join(root, 'old/club.sql.gz'),
+    gzipSync(dump.replaceAll('tmp-4417.oldhost', 'www.club.saltmarsh')),
+  );
+  assert.deepEqual(await codes(), [0, 'warn address-twin', 'warn new-folder-not-empty']);
   writeFileSync(join(root, 'old/club.sql.gz'), gzipSync('CREATE TABLE t (a int);'));
   assert.deepEqual(await codes(), [1, 'stop dump-not-of-site', 'warn new-folder-not-empty']);
 });

@@ -108,21 +108,20 @@ test('a real installation of the CMS moves: PHP reads every value, the CMS answe
   mkdirSync(move);
   writeFileSync(
     join(move, 'move.yaml'),
-    `name: club
+    `# The new site cannot be reached yet; its pages are compared later.
+name: club
 old: { address: ${oldAddress}, reach: "http://127.0.0.1:${oldPort}", files: ../old/site, database: { dump: ../old.sql.gz } }
 new:
   address: ${newAddress}
-  reach: http://127.0.0.1:${newPort}
+  #reach
   files: ../new/htdocs
   database: { server: "mysql://new@127.0.0.1:${database.port}/new_club", password: "\${PW}", prefix: row_, dump: ../new/finished.sql.gz }
 `,
   );
   mkdirSync(join(root, 'new'));
   const env = { PW: passwords.new };
-  for (const step of ['survey', 'pack', 'rewrite', 'deliver']) {
-    const ran = await run([step, '--yes'], { cwd: move, env });
-    assert.equal(ran.code, 0, `${step}: ${ran.stdout}${ran.stderr}`);
-  }
+  const first = await run(['go', '--yes'], { cwd: move, env });
+  assert.equal(first.code, 0, first.stdout + first.stderr);
   const finished = gunzipSync(readFileSync(join(root, 'new/finished.sql.gz')));
   database.sql(finished, 'new_club');
 
@@ -151,12 +150,14 @@ new:
   const login = await next.get('/wp-login.php', signal);
   assert.match(login.html, /name="log"/);
 
+  const sheet = readFileSync(join(move, 'move.yaml'), 'utf8');
+  writeFileSync(join(move, 'move.yaml'), sheet.replace('#reach', `reach: http://127.0.0.1:${newPort}`));
   const went = await run(['go', '--yes', '--json'], { cwd: move, env });
   assert.equal(went.code, 0, went.stdout.slice(-3000) + went.stderr);
   const { outcomes } = JSON.parse(went.stdout);
   assert.deepEqual(
     outcomes.map((one: { state: string }) => one.state),
-    ['already done', 'already done', 'already done', 'already done', 'done', 'done', 'done'],
+    ['done', 'already done', 'already done', 'already done', 'done', 'already done', 'already done'],
   );
   const { pages, tables } = outcomes[4].result;
   assert.ok(pages.length >= 6 && tables.every((one: { equal: boolean }) => one.equal));

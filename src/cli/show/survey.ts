@@ -20,6 +20,7 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
     ['address', old.address, next.address],
     ['kind of site', old.family, old.family],
     ['configuration', old.configuration ?? none, old.configuration ?? none],
+    ['character set', old.database.charset ?? none, old.database.charset ?? none],
     ['table prefix', old.database.prefix ?? none, next.prefix ?? old.database.prefix ?? none],
     ['database', databaseOf(old.database) || none, next.dump ?? none],
     [
