@@ -5,8 +5,10 @@ import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
 import { type JournalRecord, traceOfSecret } from '../core/journal.js';
+import type { Observer } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
-import { type FactName, type Facts, type Family, familyNamed, type Wanted } from '../core/site/family.js';
+import { familyNamed } from '../core/site/families.js';
+import type { FactName, Facts, Family, Wanted } from '../core/site/family.js';
 import { type Crate, checksumOf } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { telling } from '../ends/trouble.js';
@@ -184,6 +186,8 @@ async function layDump(
   });
 }
 
+const unnoted: Observer = { matched: () => {}, missed: () => {}, damaged: () => {} };
+
 /** What the new configuration shall say. */
 export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
   const wanted: Wanted = {};
@@ -193,20 +197,13 @@ export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
     const port = url.port === '' ? undefined : Number(url.port);
     wanted.name = bytesOfText(decodeURIComponent(url.pathname.slice(1)));
     wanted.user = bytesOfText(decodeURIComponent(url.username));
-    wanted.host = bytesOfText(family.databaseHost(url.hostname, port));
+    Object.assign(wanted, family.databaseServer(url.hostname, port, facts));
   }
   if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
   if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
   const rules = rulesOf(move);
-  for (const fact of ['home', 'siteAddress'] as const) {
-    const value = facts[fact]?.value;
-    if (value === undefined) continue;
-    const next = applyEdits(
-      value,
-      editsInValue(value, rules, { matched: () => {}, missed: () => {}, damaged: () => {} }),
-    );
-    if (next !== value) wanted[fact] = next;
-  }
+  const rewritten = (value: ByteString) => applyEdits(value, editsInValue(value, rules, unnoted));
+  Object.assign(wanted, family.moved(facts, { ...move, rewritten }));
   return wanted;
 }
 

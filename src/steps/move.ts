@@ -9,7 +9,8 @@ import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
 import type { PrefixChange } from '../core/rewrite/prefix.js';
 import { compileRules, type Rules } from '../core/rewrite/rules.js';
 import type { Sheet } from '../core/sheet/schema.js';
-import { type Facts, type Family, recogniseFamily } from '../core/site/family.js';
+import { families, recogniseFamily } from '../core/site/families.js';
+import type { Facts, Family } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { localFolder } from '../ends/files/place.js';
@@ -93,6 +94,8 @@ function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: M
 /** What is known of the old site from its files. */
 export interface OldSite {
   readonly family: Family;
+  /** The files by which it was recognised. */
+  readonly by: readonly string[];
   /** The path of its configuration, or undefined where none was found. */
   readonly configuration: ByteString | undefined;
   /** Undefined where the configuration cannot be parsed. */
@@ -104,10 +107,10 @@ const largestConfiguration = 1024 * 1024;
 /** Recognises the old site and reads its configuration. Nothing of it is run. */
 export async function lookAtSite(files: LocalFiles): Promise<OldSite> {
   const known = new Set<string>();
-  for (const path of ['wp-includes/version.php', 'wp-config.php', 'wp-load.php'] as ByteString[]) {
+  for (const path of new Set(families.flatMap(({ marks }) => marks.flat())) as Set<ByteString>) {
     if (await files.entry(path)) known.add(path);
   }
-  const family = recogniseFamily(path => known.has(path));
+  const { family, by } = recogniseFamily(path => known.has(path));
   for (const path of family.configurations as ByteString[]) {
     const above = path.startsWith('../');
     const where = above ? new LocalFiles(resolve(files.place, '..')) : files;
@@ -116,9 +119,9 @@ export async function lookAtSite(files: LocalFiles): Promise<OldSite> {
     if (entry?.type !== 'file') continue;
     const facts =
       entry.size > largestConfiguration ? undefined : family.readConfiguration(await readAll(where, name));
-    return { family, configuration: path, facts };
+    return { family, by, configuration: path, facts };
   }
-  return { family, configuration: undefined, facts: undefined };
+  return { family, by, configuration: undefined, facts: undefined };
 }
 
 /** A small file's bytes. */

@@ -30,6 +30,8 @@ export interface SurveyResult {
   readonly old: {
     readonly address: string;
     readonly family: string;
+    /** The files by which the family was recognised. */
+    readonly recognisedBy: readonly string[];
     readonly configuration: string | undefined;
     readonly database: { name?: string; user?: string; host?: string; charset?: string; prefix?: string };
     readonly files: FilesSurvey | undefined;
@@ -72,6 +74,7 @@ export async function survey(run: StepRun): Promise<StepOutcome<SurveyResult>> {
       old: {
         address: formatAddress(move.oldAddress),
         family: site?.family.name ?? 'plain',
+        recognisedBy: site?.by ?? [],
         configuration: site?.configuration,
         database: {
           name: shown(facts.name),

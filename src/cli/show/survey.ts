@@ -18,7 +18,11 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
   const none = colors.dim('–');
   const rows: string[][] = [
     ['address', old.address, next.address],
-    ['kind of site', old.family, old.family],
+    [
+      'kind of site',
+      old.family + (old.recognisedBy.length > 0 ? ` (by ${old.recognisedBy.join(', ')})` : ''),
+      old.family,
+    ],
     ['configuration', old.configuration ?? none, old.configuration ?? none],
     ['character set', old.database.charset ?? none, old.database.charset ?? none],
     ['table prefix', old.database.prefix ?? none, next.prefix ?? old.database.prefix ?? none],

@@ -1,9 +1,8 @@
+import type { Address } from '../address/address.js';
 import type { ByteString, Edit } from '../bytes.js';
 import type { PrefixedData } from '../rewrite/prefix.js';
-import { plain } from './plain.js';
-import { wordpress } from './wordpress.js';
 
-/** Facts of a configuration file, each with the line that it stands in. A secret is never shown, only used. */
+/** A fact of a configuration file, with the line that it stands in. A secret is never shown, only used. */
 export interface Fact {
   /** Undefined where only running the code would tell. */
   readonly value: ByteString | undefined;
@@ -11,7 +10,22 @@ export interface Fact {
   readonly source: string;
 }
 
-export type FactName = 'name' | 'user' | 'password' | 'host' | 'charset' | 'prefix' | 'home' | 'siteAddress';
+/** What a configuration can say. The last seven are addresses and paths that a move changes. */
+export type FactName =
+  | 'name'
+  | 'user'
+  | 'password'
+  | 'host'
+  | 'port'
+  | 'charset'
+  | 'prefix'
+  | 'home'
+  | 'siteAddress'
+  | 'server'
+  | 'scriptPath'
+  | 'cookieDomain'
+  | 'logPath'
+  | 'temporaryPath';
 
 /** What a site's own configuration says. */
 export type Facts = Partial<Record<FactName, Fact>>;
@@ -26,19 +40,29 @@ export interface ByHand {
   readonly source: string;
 }
 
+/** What a move changes for a site, as far as its configuration can say it. */
+export interface SiteMove {
+  readonly oldAddress: Address;
+  readonly newAddress: Address;
+  /** A value of the configuration with its old addresses and server paths rewritten. */
+  rewritten(value: ByteString): ByteString;
+}
+
 /** A kind of content management system: where its things are and what they mean. */
 export interface Family {
-  readonly name: 'wordpress' | 'joomla' | 'drupal' | 'plain';
+  readonly name: 'wordpress' | 'joomla' | 'drupal' | 'mediawiki' | 'plain';
   /** Paths of its configuration, the likeliest first. */
   readonly configurations: readonly string[];
-  /** Whether a tree with these paths at hand is of this family. */
-  recognise(has: (path: string) => boolean): boolean;
+  /** Files by which it is recognised: all of one of these lists are there. */
+  readonly marks: readonly (readonly string[])[];
   /** @returns undefined when the file cannot be parsed */
   readConfiguration(source: ByteString): Facts | undefined;
   /** Only the bytes of the values concerned change. */
   editConfiguration(source: ByteString, wanted: Wanted): { edits: Edit[]; byHand: ByHand[] };
-  /** The host that a configuration names for a server at a host and port. */
-  databaseHost(host: string, port: number | undefined): string;
+  /** The facts that name a database server at a host and port. */
+  databaseServer(host: string, port: number | undefined, facts: Facts): Wanted;
+  /** The facts with addresses and paths in them, as they shall be; those that stay are left out. */
+  moved(facts: Facts, move: SiteMove): Wanted;
   readonly prefixed: readonly PrefixedData[];
   /** `table.column` patterns of values that must stay as they are. */
   readonly leave: readonly string[];
@@ -56,15 +80,13 @@ export interface Family {
   troubleIn(html: string): 'installation page' | 'database error' | undefined;
 }
 
-/** The families, the most particular first; `plain` takes what no other does. */
-const families: readonly Family[] = [wordpress, plain];
-
-/** Recognises the family of a tree by its files. */
-export function recogniseFamily(has: (path: string) => boolean): Family {
-  return families.find(family => family.recognise(has)) ?? plain;
-}
-
-/** The family of that name; `plain` for a name that this version does not know. */
-export function familyNamed(name: string): Family {
-  return families.find(family => family.name === name) ?? plain;
+/** Facts that hold addresses or paths, each rewritten where an old one stands in it. */
+export function movedFacts(facts: Facts, names: readonly FactName[], move: SiteMove): Wanted {
+  const wanted: Wanted = {};
+  for (const name of names) {
+    const value = facts[name]?.value;
+    const next = value === undefined ? undefined : move.rewritten(value);
+    if (next !== undefined && next !== value) wanted[name] = next;
+  }
+  return wanted;
 }

@@ -1,13 +1,15 @@
 import type { Family } from './family.js';
+import { hostAndPort } from './php-family.js';
 
 /** Any site: nothing is known of it but what the sheet says. */
 export const plain: Family = {
   name: 'plain',
   configurations: [],
-  recognise: () => true,
+  marks: [],
   readConfiguration: () => ({}),
   editConfiguration: () => ({ edits: [], byHand: [] }),
-  databaseHost: (host, port) => (port === undefined ? host : `${host}:${port}`),
+  databaseServer: (host, port) => ({ host: hostAndPort(host, port) }),
+  moved: () => ({}),
   prefixed: [],
   leave: [],
   without: ['*.log'],

@@ -1,88 +1,148 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { applyEdits, asBytes, bytesOfText, textOf } from '../../../src/core/bytes.js';
+import { parseAddress } from '../../../src/core/address/address.js';
+import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../../../src/core/bytes.js';
+import { familyNamed, recogniseFamily } from '../../../src/core/site/families.js';
+import type { FactName, SiteMove, Wanted } from '../../../src/core/site/family.js';
+import { readPhp } from '../../../src/core/site/php-source.js';
 import { wordpress } from '../../../src/core/site/wordpress.js';
+import { configurations } from '../../help/configurations.js';
 
-const config = bytesOfText(`<?php
-// define( 'DB_NAME', 'comment' );
-/* define( 'DB_NAME', 'block' ); */
-# define( 'DB_NAME', 'hash' );
-define( 'DB_NAME', "cl\\x75b_" . 'ol\\'d' ); // kept
-defined( 'DB_USER' ) || define( 'DB_USER', 'é"user' );\r
-if ( ! defined( 'DB_PASSWORD' ) ) {
-\tdefine( 'DB_PASSWORD', <<<'EOT'
-p'w\\d$
-EOT
-);
+const anyText = fc.string({ unit: 'grapheme', minLength: 1 }).map(bytesOfText);
+
+/** What is left of a file when the pieces at these places are taken out. */
+function without(s: string, places: readonly { start: number; end: number }[]): string {
+  return places.toReversed().reduce((text, { start, end }) => text.slice(0, start) + text.slice(end), s);
 }
-define( 'DB_NAME', 'second' );
-define( 'DB_HOST', getenv( 'HOST' ) ?: 'localhost' );
-function never() { define( 'DB_CHARSET', 'no' ); }
-$table_prefix = "sr4_";
-echo "define( 'WP_HOME', 'no' )";
-`);
 
-test('facts are read past comments, quotes, escapes, heredocs and second definitions', () => {
-  const facts = wordpress.readConfiguration(config)!;
-  const shown = Object.fromEntries(
-    Object.entries(facts).map(([name, fact]) => [name, fact.value && textOf(fact.value)]),
-  );
-  assert.deepEqual(shown, {
-    name: "club_ol'd",
-    user: 'é"user',
-    password: "p'w\\d$",
-    host: undefined,
-    prefix: 'sr4_',
+for (const { family: name, style, source, facts: expected, editable } of configurations) {
+  const family = familyNamed(name);
+
+  test(`${name}, ${style}: facts are read past every trap`, () => {
+    const facts = family.readConfiguration(source)!;
+    const shown = Object.fromEntries(
+      Object.entries(facts).map(([fact, { value }]) => [
+        fact,
+        value === undefined ? undefined : textOf(value),
+      ]),
+    );
+    assert.deepEqual(shown, expected);
   });
-  assert.equal(facts.host?.line, 14);
+
+  test(`${name}, ${style}: any value is written so that it is read back, and nothing else changes`, () => {
+    fc.assert(
+      fc.property(fc.array(anyText, { minLength: editable.length, maxLength: editable.length }), values => {
+        const wanted: Wanted = Object.fromEntries(editable.map((fact, i) => [fact, values[i]!]));
+        const { edits, byHand } = family.editConfiguration(source, wanted);
+        assert.deepEqual(byHand, []);
+        const after = applyEdits(source, edits);
+        const facts = family.readConfiguration(after)!;
+        for (const fact of editable) assert.equal(facts[fact]?.value, wanted[fact]);
+        let shift = 0;
+        const put = edits.map(edit => {
+          const start = edit.start + shift;
+          shift += edit.put.length - (edit.end - edit.start);
+          return { start, end: start + edit.put.length };
+        });
+        assert.equal(without(after, put), without(source, edits));
+      }),
+      { numRuns: 60 },
+    );
+  });
+}
+
+test('what cannot be set safely is left for the person, with its line', () => {
+  const { edits, byHand } = wordpress.editConfiguration(
+    asBytes("<?php\n\ndefine('DB_HOST', getenv('H') ?: 'x');\n"),
+    {
+      host: asBytes('db'),
+      name: asBytes('n'),
+    },
+  );
+  assert.deepEqual(edits, []);
+  assert.deepEqual(
+    byHand.map(({ fact, line }) => [fact, line]),
+    [
+      ['host', 3],
+      ['name', 0],
+    ],
+  );
 });
 
-test('any value is written so that it is read back, and nothing else changes', () => {
-  const value = fc.string({ unit: 'grapheme', minLength: 1 }).map(bytesOfText);
-  fc.assert(
-    fc.property(value, value, value, (name, password, prefix) => {
-      const { edits, byHand } = wordpress.editConfiguration(config, {
-        name,
-        password,
-        prefix,
-        host: asBytes('db.example'),
-      });
-      assert.deepEqual(
-        byHand.map(({ fact }) => fact),
-        ['host'],
-      );
-      const after = applyEdits(config, edits);
-      const facts = wordpress.readConfiguration(after)!;
-      assert.deepEqual(
-        [facts.name?.value, facts.password?.value, facts.prefix?.value],
-        [name, password, prefix],
-      );
-      const blank = (s: string, at: readonly { start: number; end: number }[]) =>
-        at.toReversed().reduce((text, { start, end }) => text.slice(0, start) + text.slice(end), s);
-      let shift = 0;
-      const put = edits.map(edit => {
-        const start = edit.start + shift;
-        shift += edit.put.length - (edit.end - edit.start);
-        return { start, end: start + edit.put.length };
-      });
-      assert.equal(blank(after, put), blank(config, edits));
-    }),
-    { numRuns: 300 },
+test('where a condition decides between two values, none is claimed', () => {
+  const values = readPhp(
+    asBytes(
+      "<?php if ($x) { define('A', '1'); $v = '1'; } else { define('A', '2'); $v = '2'; } if (!defined('B')) { define('B', '3'); } if ($x) { $w = '4'; } $w = '5';",
+    ),
+  )!;
+  assert.deepEqual(
+    ['A', '$v', 'B', '$w'].map(name => values.get(name)?.value),
+    [undefined, undefined, '3', '5'],
   );
 });
 
 test('mischief is read harmlessly or refused', () => {
-  assert.equal(wordpress.readConfiguration(asBytes(`<?php ${'/* x */'.repeat(400_000)}`)), undefined);
-  assert.equal(
-    wordpress.readConfiguration(asBytes(`<?php $a = ${'['.repeat(30_000)}${']'.repeat(30_000)};`)),
-    undefined,
-  );
-  assert.equal(wordpress.readConfiguration(asBytes('<?php define( ;')), undefined);
-  const facts = wordpress.readConfiguration(
-    asBytes("<?php define('DB_NAME', system('id')); define(evil(), 'x'); include 'https://x.example/a';"),
+  const read = (text: string) => wordpress.readConfiguration(asBytes(text));
+  assert.equal(read(`<?php ${'/* x */'.repeat(400_000)}`), undefined);
+  assert.equal(read(`<?php $a = ${'['.repeat(30_000)}${']'.repeat(30_000)};`), undefined);
+  assert.equal(read(`<?php $a = ${"'x' . ".repeat(60_000)}'y';`), undefined);
+  assert.equal(read('<?php define( ;'), undefined);
+  const facts = read(
+    "<?php define('DB_NAME', system('id')); define(evil(), 'x'); include 'https://x.example/a'; ${'_'.'GET'} = 1; $$a = 'b'; list($c) = d();",
   );
   assert.equal(facts?.name?.value, undefined);
+});
+
+test('a family is recognised by its files, and by which is told', () => {
+  const of = (...files: string[]) => {
+    const { family, by } = recogniseFamily(path => files.includes(path));
+    return `${family.name} ${by.join()}`;
+  };
+  assert.equal(of('wp-includes/version.php', 'wp-config.php'), 'wordpress wp-includes/version.php');
+  assert.equal(
+    of('administrator/index.php', 'configuration.php'),
+    'joomla administrator/index.php,configuration.php',
+  );
+  assert.equal(of('core/lib/Drupal.php'), 'drupal core/lib/Drupal.php');
+  assert.equal(of('LocalSettings.php', 'load.php'), 'mediawiki LocalSettings.php,load.php');
+  assert.equal(of('configuration.php', 'index.html'), 'plain ');
+});
+
+test('addresses and paths in a configuration move with the site', () => {
+  const move: SiteMove = {
+    oldAddress: parseAddress('https://old.example/site'),
+    newAddress: parseAddress('https://new.example'),
+    rewritten: value =>
+      asBytes(
+        value.replace('https://old.example/site', 'https://new.example').replace('/home/old', '/srv/new'),
+      ),
+  };
+  const moved = (name: string, values: Partial<Record<FactName, string>>) => {
+    const facts = Object.fromEntries(
+      Object.entries(values).map(([fact, value]) => [
+        fact,
+        { value: value as ByteString, line: 1, source: '' },
+      ]),
+    );
+    return familyNamed(name).moved(facts, move);
+  };
+  assert.deepEqual(
+    moved('wordpress', { home: 'https://old.example/site', siteAddress: 'https://cdn.example' }),
+    { home: 'https://new.example' },
+  );
+  assert.deepEqual(
+    moved('joomla', { siteAddress: '', cookieDomain: '.old.example', logPath: '/home/old/logs' }),
+    { logPath: '/srv/new/logs', cookieDomain: '.new.example' },
+  );
+  assert.deepEqual(moved('mediawiki', { server: '//old.example', scriptPath: '/site' }), {
+    server: '//new.example',
+    scriptPath: '',
+  });
+  assert.deepEqual(moved('mediawiki', { server: 'https://other.example', scriptPath: '/w' }), {});
+  assert.deepEqual(moved('drupal', { siteAddress: 'https://old.example/site' }), {
+    siteAddress: 'https://new.example',
+  });
 });
 
 test('prefixed keys are those of the site, not every key that begins alike', () => {

@@ -1,0 +1,93 @@
+import assert from 'node:assert/strict';
+import { execFileSync } from 'node:child_process';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import fc from 'fast-check';
+import { applyEdits, bufferOf, bytesOfText } from '../../src/core/bytes.js';
+import { familyNamed } from '../../src/core/site/families.js';
+import type { Wanted } from '../../src/core/site/family.js';
+import { configurations } from '../help/configurations.js';
+import { folder } from '../help/program.js';
+import { needs } from '../help/real.js';
+
+const awkward = fc
+  .array(
+    fc.oneof(
+      fc.constantFrom(
+        "'",
+        '"',
+        '\\',
+        '$',
+        '{$x}',
+        '\n',
+        '\r\n',
+        '?>',
+        '*/',
+        'é',
+        '🚣',
+        '%',
+        ' ',
+        '\\n',
+        "\\'",
+        'EOT',
+        '\0',
+      ),
+      fc.string({ unit: 'grapheme', maxLength: 4 }),
+    ),
+    { minLength: 1, maxLength: 8 },
+  )
+  .map(pieces => pieces.join(''));
+
+test('PHP itself, loading an edited configuration, sees 300 random values in every style', t => {
+  if (!needs(t, 'php')) return;
+  const root = folder(t);
+  const cases: { file: string; asked: readonly string[]; wanted: string[] }[] = [];
+  for (const [n, { family, source, editable, asked }] of configurations.entries()) {
+    for (const [i, values] of fc
+      .sample(fc.array(awkward, { minLength: editable.length, maxLength: editable.length }), 300)
+      .entries()) {
+      const wanted: Wanted = Object.fromEntries(editable.map((fact, k) => [fact, bytesOfText(values[k]!)]));
+      const { edits } = familyNamed(family).editConfiguration(source, wanted);
+      const file = join(root, `${n}-${i}.php`);
+      const own =
+        family === 'joomla'
+          ? applyEdits(source, edits).replace('class JConfig', `class JConfig${i}`)
+          : applyEdits(source, edits);
+      writeFileSync(file, bufferOf(own as typeof source));
+      cases.push({ file, asked: asked.map(one => one.replace('JConfig', `JConfig${i}`)), wanted: values });
+    }
+  }
+  // One process for each configuration with constants would take minutes; each is run in a fork of its own.
+  const script = join(root, 'ask.php');
+  writeFileSync(
+    script,
+    `<?php
+foreach (file($argv[1], FILE_IGNORE_NEW_LINES) as $line) {
+  [$file, $asked] = json_decode($line);
+  $pid = pcntl_fork();
+  if ($pid === 0) {
+    error_reporting(0);
+    ob_start();
+    include $file;
+    ob_end_clean();
+    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath; return ' . $one . ';')), $asked);
+    file_put_contents('php://stdout', json_encode($said) . "\\n");
+    exit(0);
+  }
+  pcntl_waitpid($pid, $status);
+}
+`,
+  );
+  const list = join(root, 'list.ndjson');
+  writeFileSync(list, cases.map(({ file, asked }) => `${JSON.stringify([file, asked])}\n`).join(''));
+  const answers = execFileSync('php', [script, list], { maxBuffer: 1 << 28 })
+    .toString()
+    .trim()
+    .split('\n');
+  assert.equal(answers.length, cases.length);
+  for (const [i, { file, wanted }] of cases.entries()) {
+    const said = (JSON.parse(answers[i]!) as string[]).map(one => Buffer.from(one, 'base64').toString());
+    assert.deepEqual(said, wanted, file);
+  }
+});
