@@ -1,5 +1,6 @@
+import { createHash } from 'node:crypto';
 import { basename } from 'node:path';
-import { textOf } from '../core/bytes.js';
+import { applyEdits, type ByteString, bufferOf, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
@@ -10,6 +11,7 @@ import { observerOf, type PlaceTally, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { FactName, Family } from '../core/site/family.js';
+import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { TableDigests } from '../core/sql/table-digest.js';
 import { checksumOf } from '../ends/crate.js';
 import { readDump } from '../ends/database/dump-reader.js';
@@ -24,6 +26,7 @@ import {
   prefixChangeOf,
   readAll,
   rulesOf,
+  siteMoveOf,
   treeIdentity,
 } from './move.js';
 import { takenDump } from './pack.js';
@@ -166,7 +169,8 @@ async function compareFiles(
     const expected = wanted.get(entry.path)!;
     const { sha256 } = await checksumOf(`${place.place}/${textOf(entry.path)}`);
     if (sha256 === expected.sha256) equal++;
-    else if (family.configurations.includes(entry.path)) edited++;
+    else if (family.configurations.includes(entry.path) || (await isFitted(move, entry.path, sha256)))
+      edited++;
     else different.push(textOf(entry.path));
     if (readable.test(entry.path) && entry.size <= largestText) {
       const tally = new Tally();
@@ -187,6 +191,18 @@ async function compareFiles(
     run.events({ type: 'progress', what: textOf(entry.path), done: ++done, of: files.length, unit: 'files' });
   });
   return { compared: files.length, equal, edited, missing, different, extra };
+}
+
+/** Whether a file at the new end is that of the crate, fitted to the new path and address. */
+async function isFitted(move: Move, path: ByteString, sha256: string): Promise<boolean> {
+  if (!isServerFile(path)) return false;
+  const source = await readAll(move.crate.files, path);
+  const { edits } = readServerFile(path, source, siteMoveOf(move), path);
+  return (
+    createHash('sha256')
+      .update(bufferOf(applyEdits(source, edits)))
+      .digest('hex') === sha256
+  );
 }
 
 async function compareTables(

@@ -5,14 +5,13 @@ import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
 import { type JournalRecord, traceOfSecret } from '../core/journal.js';
-import type { Observer } from '../core/rewrite/tally.js';
-import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { FactName, Facts, Family, Wanted } from '../core/site/family.js';
+import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { type Crate, checksumOf } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { telling } from '../ends/trouble.js';
-import { type Move, readAll, rulesOf } from './move.js';
+import { type Move, readAll, rulesOf, siteMoveOf } from './move.js';
 import { copyChecked } from './pack.js';
 import { inParallel } from './parallel.js';
 import { movedDump, movedFiles } from './rewrite.js';
@@ -24,6 +23,8 @@ export interface DeliverResult {
     | undefined;
   readonly dump: { readonly file: string; readonly bytes: number } | undefined;
   readonly configuration: { readonly file: string; readonly changed: readonly FactName[] } | undefined;
+  /** Files of the web server that were fitted to the new path or address. */
+  readonly fitted: readonly string[];
   /** Where what stood at the new end is kept. */
   readonly keepsakes: readonly string[];
 }
@@ -56,6 +57,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     const keepsakes: string[] = [];
     let files: DeliverResult['files'];
     let configuration: DeliverResult['configuration'];
+    let fitted: string[] = [];
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
       files = await makeReady(run, new LocalFiles(besides(move, move.newFiles).incoming));
       const set = await configure(
@@ -65,6 +67,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
         move.newFiles,
       );
       configuration = set.configuration;
+      fitted = await fitServerFiles(move, new LocalFiles(besides(move, move.newFiles).incoming));
       findings.push(...set.findings);
     }
     if (moved && move.newDump) {
@@ -82,6 +85,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       files: files && { ...files, place: move.newFiles! },
       dump: moved && { file: move.newDump!, bytes: moved.bytes },
       configuration,
+      fitted,
       keepsakes,
     };
     const sorted = byWeight(findings);
@@ -186,8 +190,6 @@ async function layDump(
   });
 }
 
-const unnoted: Observer = { matched: () => {}, missed: () => {}, damaged: () => {} };
-
 /** What the new configuration shall say. */
 export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
   const wanted: Wanted = {};
@@ -201,9 +203,7 @@ export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
   }
   if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
   if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
-  const rules = rulesOf(move);
-  const rewritten = (value: ByteString) => applyEdits(value, editsInValue(value, rules, unnoted));
-  Object.assign(wanted, family.moved(facts, { ...move, rewritten }));
+  Object.assign(wanted, family.moved(facts, siteMoveOf(move)));
   return wanted;
 }
 
@@ -243,6 +243,20 @@ async function configure(
     return { configuration: { file: `${finalPlace}/${path}`, changed }, findings };
   }
   return { configuration: undefined, findings: [] };
+}
+
+/** Fits the files that steer the web server to the new path and address; gives those that changed. */
+async function fitServerFiles(move: Move, files: LocalFiles): Promise<string[]> {
+  const fitted: string[] = [];
+  for (const entry of await move.crate.entries()) {
+    if (entry.type !== 'file' || !isServerFile(entry.path)) continue;
+    const source = await readAll(files, entry.path);
+    const { edits } = readServerFile(entry.path, source, siteMoveOf(move), entry.path);
+    if (edits.length === 0) continue;
+    await files.write(entry.path, oneChunk(bufferOf(applyEdits(source, edits))), entry);
+    fitted.push(textOf(entry.path));
+  }
+  return fitted;
 }
 
 /** Reads an edited configuration back: it must say what was wanted before it goes anywhere. */

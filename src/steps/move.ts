@@ -2,15 +2,17 @@ import { stat } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Address, parseAddress } from '../core/address/address.js';
 import { type Pair, pairsOfMove, parsePair } from '../core/address/pairs.js';
-import { type ByteString, bytesOf } from '../core/bytes.js';
+import { applyEdits, type ByteString, bytesOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
 import type { PrefixChange } from '../core/rewrite/prefix.js';
 import { compileRules, type Rules } from '../core/rewrite/rules.js';
+import type { Observer } from '../core/rewrite/tally.js';
+import { editsInValue } from '../core/rewrite/value.js';
 import type { Sheet } from '../core/sheet/schema.js';
 import { families, recogniseFamily } from '../core/site/families.js';
-import type { Facts, Family } from '../core/site/family.js';
+import type { Facts, Family, SiteMove } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { localFolder } from '../ends/files/place.js';
@@ -140,6 +142,19 @@ function pairsOf({ sheet }: Move): Pair[] {
 export function rulesOf(move: Move): Rules {
   return compileRules(pairsOf(move), { mail: move.sheet.rewrite.mail });
 }
+
+/** What the move changes for the site, as its configuration and server files need it. */
+export function siteMoveOf(move: Move): SiteMove {
+  const rules = rulesOf(move);
+  const { oldAddress, newAddress } = move;
+  return {
+    oldAddress,
+    newAddress,
+    rewritten: value => applyEdits(value, editsInValue(value, rules, unnoted)),
+  };
+}
+
+const unnoted: Observer = { matched: () => {}, missed: () => {}, damaged: () => {} };
 
 /** The columns to leave: the sheet's and the family's. */
 export function leaveOf(move: Move, family: Family): Globs {

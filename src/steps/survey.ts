@@ -6,11 +6,13 @@ import type { FileEntry } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
 import { byWeight, type Finding } from '../core/findings.js';
 import type { Fact, Family } from '../core/site/family.js';
+import { LyingAbout } from '../core/site/lying-about.js';
+import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { DumpSurvey, prefixesIn, type SurveyedTable } from '../core/sql/survey.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { delivered } from './deliver.js';
-import { identityOf, lookAtSite, type Move, type OldSite } from './move.js';
+import { identityOf, lookAtSite, type Move, type OldSite, readAll, siteMoveOf } from './move.js';
 import { checkRoom } from './room.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 
@@ -23,6 +25,7 @@ interface FilesSurvey {
   readonly bytes: number;
   readonly leftOut: { readonly files: number; readonly bytes: number };
   readonly largest: readonly { readonly path: string; readonly bytes: number }[];
+  readonly largestFolders: readonly { readonly path: string; readonly bytes: number }[];
 }
 
 /** What was seen of both ends. */
@@ -63,7 +66,7 @@ export async function survey(run: StepRun): Promise<StepOutcome<SurveyResult>> {
     const findings: Finding[] = [];
     const site = move.oldFiles ? await lookAtSite(new LocalFiles(move.oldFiles)) : undefined;
     if (site) findings.push(...configurationFindings(move, site));
-    const files = move.oldFiles ? await surveyFiles(run, new LocalFiles(move.oldFiles)) : undefined;
+    const files = move.oldFiles ? await surveyFiles(run, new LocalFiles(move.oldFiles), findings) : undefined;
     const dump = move.oldDump ? await surveyDump(run, move.oldDump, site?.family) : undefined;
     if (dump && site) findings.push(...dumpFindings(move, site, dump));
     const next = await surveyNew(move, site?.family, delivered(await move.folder.readJournal()));
@@ -154,13 +157,16 @@ export function configurationMissing(place: string, family: Family): Finding {
   };
 }
 
-async function surveyFiles(run: StepRun, files: LocalFiles): Promise<FilesSurvey> {
+async function surveyFiles(run: StepRun, files: LocalFiles, findings: Finding[]): Promise<FilesSurvey> {
   const { take } = run.move.sheet;
   const out = leftOut(take.files === false ? ['*'] : take.files.without);
   const counts = { files: 0, folders: 0, links: 0, bytes: 0 };
   const saved = { files: 0, bytes: 0 };
   const largest: FileEntry[] = [];
   const outFolders = new Set<string>();
+  const folders = new Map<string, number>();
+  const lying = new LyingAbout();
+  const siteMove = siteMoveOf(run.move);
   for await (const entry of files.list(() => false, run.signal)) {
     const isOut = out(entry) || outFolders.has(dirname(entry.path));
     if (isOut && entry.type === 'folder') outFolders.add(entry.path);
@@ -171,17 +177,35 @@ async function surveyFiles(run: StepRun, files: LocalFiles): Promise<FilesSurvey
     }
     counts[`${entry.type}s`]++;
     counts.bytes += entry.size;
-    if (entry.type === 'file') keepLargest(largest, entry);
+    lying.look(textOf(entry.path), entry.size);
+    if (entry.type === 'file') {
+      keepLargest(largest, entry);
+      const folder = entry.path.split('/').slice(0, -1).slice(0, 2).join('/');
+      folders.set(folder, (folders.get(folder) ?? 0) + entry.size);
+      if (isServerFile(entry.path) && entry.size < largestServerFile) {
+        const source = await readAll(files, entry.path);
+        findings.push(
+          ...readServerFile(entry.path, source, siteMove, `${files.place}/${textOf(entry.path)}`).findings,
+        );
+      }
+    }
     if (counts.files % 200 === 0)
       run.events({ type: 'progress', what: 'files seen', done: counts.files, of: 0, unit: 'files' });
   }
+  findings.push(...lying.findings(files.place));
   return {
     place: files.place,
     ...counts,
     leftOut: saved,
     largest: largest.map(({ path, size }) => ({ path: textOf(path), bytes: size })),
+    largestFolders: [...folders]
+      .map(([path, bytes]) => ({ path: path === '' ? '.' : textOf(path), bytes }))
+      .sort((a, b) => b.bytes - a.bytes)
+      .slice(0, 10),
   };
 }
+
+const largestServerFile = 1024 * 1024;
 
 function keepLargest(largest: FileEntry[], entry: FileEntry): void {
   if (largest.length === 10 && entry.size <= largest[9]!.size) return;

@@ -36,7 +36,7 @@ export function showPack(outcome: StepOutcome<PackResult>, colors: Colors): stri
 }
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
-  const { files, dump, configuration, keepsakes } = outcome.result;
+  const { files, dump, configuration, fitted, keepsakes } = outcome.result;
   const lines = [headline(outcome, 'everything is in its place', colors)];
   if (files)
     lines.push(
@@ -47,6 +47,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     lines.push(
       `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,
     );
+  if (fitted.length > 0) lines.push(`  fitted         ${fitted.join(', ')}`);
   for (const keepsake of keepsakes)
     lines.push(`  kept           ${keepsake}; "undo" puts it back, "tidy" removes it`);
   return withFindings(outcome, lines, colors);

@@ -39,8 +39,23 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
       `  Left out as the sheet says: ${counted(old.files.leftOut.files, 'file')} (${bytes(old.files.leftOut.bytes)})\n`,
     );
   }
+  if (old.files) parts.push(showFiles(old.files));
   if (old.dump) parts.push(showDump(old.dump, colors));
   return parts.join('\n');
+}
+
+/** The largest folders and files beside each other. */
+function showFiles({ largest, largestFolders }: NonNullable<SurveyResult['old']['files']>): string {
+  const rows = largestFolders.slice(0, 5).map((folder, i) => {
+    const file = largest[i];
+    return [
+      cut(folder.path, 40),
+      bytes(folder.bytes),
+      file ? cut(file.path, 60) : '',
+      file ? bytes(file.bytes) : '',
+    ];
+  });
+  return table(['largest folders', 'size', 'largest files', 'size'], rows, [1, 3]);
 }
 
 function standingText({ standing, delivered }: SurveyResult['new']): string {
