@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { basename } from 'node:path';
-import { applyEdits, type ByteString, bufferOf, textOf } from '../core/bytes.js';
+import { type ByteString, bufferOf, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
@@ -11,13 +11,12 @@ import { observerOf, type PlaceTally, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { FactName, Family } from '../core/site/family.js';
-import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { TableDigests } from '../core/sql/table-digest.js';
 import { checksumOf } from '../ends/crate.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { comparePagesOf } from './check-pages.js';
-import { wantedOf } from './deliver.js';
+import { fit, isFittable, wantedOf } from './configure.js';
 import {
   identityOf,
   leaveOf,
@@ -26,7 +25,6 @@ import {
   prefixChangeOf,
   readAll,
   rulesOf,
-  siteMoveOf,
   treeIdentity,
 } from './move.js';
 import { takenDump } from './pack.js';
@@ -195,12 +193,12 @@ async function compareFiles(
 
 /** Whether a file at the new end is that of the crate, fitted to the new path and address. */
 async function isFitted(move: Move, path: ByteString, sha256: string): Promise<boolean> {
-  if (!isServerFile(path)) return false;
-  const source = await readAll(move.crate.files, path);
-  const { edits } = readServerFile(path, source, siteMoveOf(move), path);
+  if (!isFittable(move, path)) return false;
+  const rewritten = (await move.crate.movedFiles.entry(path)) !== undefined;
+  const source = await readAll(rewritten ? move.crate.movedFiles : move.crate.files, path);
   return (
     createHash('sha256')
-      .update(bufferOf(applyEdits(source, edits)))
+      .update(bufferOf(fit(move, path, source)))
       .digest('hex') === sha256
   );
 }
@@ -285,7 +283,7 @@ async function configurationFindings(move: Move, family: Family): Promise<Findin
   const { configuration, facts } = await lookAtSite(files);
   if (configuration === undefined || !facts) return [];
   return Object.entries(wantedOf(move, family, facts))
-    .filter(([fact, wanted]) => facts[fact as FactName]?.value !== wanted)
+    .filter(([fact, wanted]) => ![undefined, wanted].includes(facts[fact as FactName]?.value))
     .map(([fact]) => ({
       level: 'stop' as const,
       code: 'configuration-differs',

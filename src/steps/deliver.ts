@@ -1,17 +1,16 @@
 import { mkdir, rename } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
-import { applyEdits, asBytes, type ByteString, bufferOf, bytesOfText, textOf } from '../core/bytes.js';
+import { asBytes, bytesOfText, textOf } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
 import { type JournalRecord, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
-import type { FactName, Facts, Family, Wanted } from '../core/site/family.js';
-import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { type Crate, checksumOf } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { telling } from '../ends/trouble.js';
-import { type Move, readAll, rulesOf, siteMoveOf } from './move.js';
+import { type Configured, configure, fitFiles } from './configure.js';
+import { type Move, rulesOf } from './move.js';
 import { copyChecked } from './pack.js';
 import { inParallel } from './parallel.js';
 import { movedDump, movedFiles } from './rewrite.js';
@@ -22,7 +21,7 @@ export interface DeliverResult {
     | { readonly place: string; readonly count: number; readonly bytes: number; readonly again: number }
     | undefined;
   readonly dump: { readonly file: string; readonly bytes: number } | undefined;
-  readonly configuration: { readonly file: string; readonly changed: readonly FactName[] } | undefined;
+  readonly configuration: Configured | undefined;
   /** Files of the web server that were fitted to the new path or address. */
   readonly fitted: readonly string[];
   /** Where what stood at the new end is kept. */
@@ -56,7 +55,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     const findings: Finding[] = [];
     const keepsakes: string[] = [];
     let files: DeliverResult['files'];
-    let configuration: DeliverResult['configuration'];
+    let configuration: Configured | undefined;
     let fitted: string[] = [];
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
       files = await makeReady(run, new LocalFiles(besides(move, move.newFiles).incoming));
@@ -67,7 +66,9 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
         move.newFiles,
       );
       configuration = set.configuration;
-      fitted = await fitServerFiles(move, new LocalFiles(besides(move, move.newFiles).incoming));
+      const fit = await fitFiles(move, new LocalFiles(besides(move, move.newFiles).incoming), move.newFiles);
+      fitted = fit.fitted;
+      findings.push(...fit.findings);
       findings.push(...set.findings);
     }
     if (moved && move.newDump) {
@@ -112,6 +113,7 @@ export async function deliverInputs({ move }: StepRun): Promise<unknown> {
       secret: traceOfSecret(database.password),
     },
     pairs: rulesOf(move).pairs,
+    edits: move.sheet.configure.edits,
   };
 }
 
@@ -188,98 +190,6 @@ async function layDump(
     cause: 'it is not what was written',
     remedy: 'Check the disk, then run the command again',
   });
-}
-
-/** What the new configuration shall say. */
-export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
-  const wanted: Wanted = {};
-  const { database } = move.sheet.new;
-  if (database?.server) {
-    const url = new URL(database.server);
-    const port = url.port === '' ? undefined : Number(url.port);
-    wanted.name = bytesOfText(decodeURIComponent(url.pathname.slice(1)));
-    wanted.user = bytesOfText(decodeURIComponent(url.username));
-    Object.assign(wanted, family.databaseServer(url.hostname, port, facts));
-  }
-  if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
-  if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
-  Object.assign(wanted, family.moved(facts, siteMoveOf(move)));
-  return wanted;
-}
-
-async function configure(
-  move: Move,
-  family: Family,
-  files: LocalFiles,
-  finalPlace: string,
-): Promise<{ configuration: DeliverResult['configuration']; findings: Finding[] }> {
-  for (const path of family.configurations.filter(one => !one.startsWith('../')) as ByteString[]) {
-    const entry = await files.entry(path);
-    if (entry?.type !== 'file') continue;
-    const source = await readAll(files, path);
-    const facts = family.readConfiguration(source);
-    if (!facts) break;
-    const wanted = wantedOf(move, family, facts);
-    const { edits, byHand } = family.editConfiguration(source, wanted);
-    const after = applyEdits(source, edits);
-    verifyConfiguration(
-      family,
-      after,
-      wanted,
-      byHand.map(one => one.fact),
-      `${finalPlace}/${path}`,
-    );
-    await files.write(path, oneChunk(bufferOf(after)), entry);
-    const changed = (Object.keys(wanted) as FactName[]).filter(fact => facts[fact]?.value !== wanted[fact]);
-    const findings = byHand.map(
-      ({ fact, line, source: expression }): Finding => ({
-        level: 'warn',
-        code: 'configuration-by-hand',
-        place: `${finalPlace}/${path}${line > 0 ? `:${line}` : ''}`,
-        what: `The ${fact} cannot be set safely${expression ? ` where it is ${expression.slice(0, 60)}` : ', since it is not there'}`,
-        remedy: `Set it by hand in this file${fact === 'password' ? '' : ` to ${textOf(wanted[fact]!)}`}`,
-      }),
-    );
-    return { configuration: { file: `${finalPlace}/${path}`, changed }, findings };
-  }
-  return { configuration: undefined, findings: [] };
-}
-
-/** Fits the files that steer the web server to the new path and address; gives those that changed. */
-async function fitServerFiles(move: Move, files: LocalFiles): Promise<string[]> {
-  const fitted: string[] = [];
-  for (const entry of await move.crate.entries()) {
-    if (entry.type !== 'file' || !isServerFile(entry.path)) continue;
-    const source = await readAll(files, entry.path);
-    const { edits } = readServerFile(entry.path, source, siteMoveOf(move), entry.path);
-    if (edits.length === 0) continue;
-    await files.write(entry.path, oneChunk(bufferOf(applyEdits(source, edits))), entry);
-    fitted.push(textOf(entry.path));
-  }
-  return fitted;
-}
-
-/** Reads an edited configuration back: it must say what was wanted before it goes anywhere. */
-function verifyConfiguration(
-  family: Family,
-  after: ByteString,
-  wanted: Wanted,
-  byHand: readonly FactName[],
-  file: string,
-): void {
-  const facts = family.readConfiguration(after);
-  for (const [fact, value] of Object.entries(wanted) as [FactName, ByteString][]) {
-    if (byHand.includes(fact) || facts?.[fact]?.value === value) continue;
-    throw new DamageError({
-      doing: `Editing the configuration ${file}`,
-      cause: `read back, its ${fact} is not what was written`,
-      remedy: 'Nothing was put in place. Simplify that line of the old configuration and run it again',
-    });
-  }
-}
-
-async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
-  yield chunk;
 }
 
 /**

@@ -19,7 +19,7 @@ import { version } from '../version.js';
 import { identityOf, lookAtSite, type Move, type OldSite, treeIdentity } from './move.js';
 import { inParallel } from './parallel.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { configurationMissing } from './survey.js';
+import { configurationMissing, needsConfiguration } from './survey.js';
 
 export interface PackResult {
   readonly crate: string;
@@ -46,7 +46,7 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
   const listing = await listWanted(run, files);
   return doStep(run, 'pack', await inputsOf(move, listing.entries), async () => {
     const findings: Finding[] = [...listing.findings];
-    if (site && site.family.configurations.length > 0 && site.configuration === undefined) {
+    if (site && needsConfiguration(site.family) && site.configuration === undefined) {
       findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
       return { result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0 }, findings, brief: {} };
     }

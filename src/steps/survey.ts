@@ -121,8 +121,8 @@ function withoutSecrets({ sheet }: Move): unknown {
 
 function configurationFindings(move: Move, { family, configuration, facts }: OldSite): Finding[] {
   const place = `${move.oldFiles}/${configuration ?? family.configurations[0] ?? ''}`;
-  if (family.configurations.length > 0 && configuration === undefined) {
-    return [configurationMissing(place, family)];
+  if (configuration === undefined) {
+    return needsConfiguration(family) ? [configurationMissing(place, family)] : [];
   }
   if (!facts) {
     return [
@@ -144,6 +144,11 @@ function configurationFindings(move: Move, { family, configuration, facts }: Old
       what: `The ${name} is worked out when the site runs (${fact.source.slice(0, 60)})`,
       remedy: 'See to it by hand that it is right at the new host',
     }));
+}
+
+/** Whether a site of a family cannot be without a configuration. */
+export function needsConfiguration(family: Family): boolean {
+  return family.marks.length > 0;
 }
 
 /** The finding that a family's configuration is not where it should be. */

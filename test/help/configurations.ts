@@ -158,3 +158,19 @@ $wgDBprefix = "";
     asked: ['$wgDBname', '$wgDBuser', '$wgDBpassword', '$wgDBprefix', '$wgServer', '$wgScriptPath'],
   },
 ];
+
+/** `.env` files, which no PHP reads. */
+export const dotenvs = [
+  {
+    source: bytesOfText(
+      '# DB_NAME=no\nAPP_URL=https://old.example/site # here\r\nexport DB_DATABASE = "cl\\"ub"\nDB_USER=\'u$x\'\nDB_PASSWORD=${SECRET}\nDB_HOST=localhost\nDB_HOST=db\nOTHER="a=b"\n',
+    ),
+    facts: {
+      name: 'cl"ub',
+      user: 'u$x',
+      password: undefined,
+      host: 'db',
+      siteAddress: 'https://old.example/site',
+    },
+  },
+];

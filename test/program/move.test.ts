@@ -72,7 +72,7 @@ test('a whole move: done once, gone on with, checked, undone, done again and tid
   const { result } = outcomes[4];
   assert.deepEqual(
     [result.files.missing, result.files.different, result.files.extra, result.files.edited],
-    [[], [], [], 1],
+    [[], [], [], 2],
   );
   assert.ok(result.tables.length === 12 && result.tables.every((one: { equal: boolean }) => one.equal));
   assert.deepEqual(result.leftOver.map((one: { why: string }) => one.why).sort(), [
@@ -246,4 +246,46 @@ test('killed at any moment and run again, a move ends the same', async t => {
   }
   assert.equal((await run(['go', '--yes'], { cwd: move })).code, 0);
   assert.deepEqual(treeOf(join(root, 'new')), expected);
+});
+
+test('a site of no known family: its .env, the sheet’s own edits and the web server’s files are fitted', async t => {
+  const root = folder(t);
+  const at = (path: string) => join(root, path);
+  for (const path of ['old/config', 'move', 'new']) mkdirSync(at(path), { recursive: true });
+  writeFileSync(
+    at('old/.env'),
+    "APP_URL=https://old.example/site\nDB_DATABASE=club\nDB_PASSWORD='secret one'\n",
+  );
+  writeFileSync(at('old/config/app.ini'), 'base=/site/\nbase2=/site/\n');
+  writeFileSync(at('old/.htaccess'), 'RewriteEngine On\nRewriteBase /site/\n', { mode: 0o640 });
+  writeFileSync(
+    at('move/move.yaml'),
+    `name: any
+old: { address: https://old.example/site, files: ../old }
+new: { address: https://new.example, files: ../new/site, database: { server: "mysql://u@h/neu", password: "\${PW}" } }
+configure: { edits: [{ file: config/app.ini, find: "=/site/", put: "=/" }, { file: config/none.ini, find: a, put: b }] }
+`,
+  );
+  const ran = await run(['go', '--json'], { cwd: at('move'), env: { PW: 'new secret' } });
+  assert.equal(ran.code, 0, ran.stderr + ran.stdout);
+  const { outcomes } = json(ran.stdout);
+  assert.deepEqual(outcomes[3].result.fitted.sort(), ['.htaccess', 'config/app.ini']);
+  assert.deepEqual(
+    outcomes[3].findings
+      .map((one: { code: string; place: string }) => `${one.code} ${one.place.replace(root, '')}`)
+      .sort(),
+    [
+      'configuration-by-hand /new/site/.env',
+      'configuration-by-hand /new/site/.env',
+      'edit-not-found /new/site/config/none.ini',
+    ],
+  );
+  assert.equal(readFileSync(at('new/site/config/app.ini'), 'utf8'), 'base=/\nbase2=/\n');
+  assert.equal(readFileSync(at('new/site/.htaccess'), 'utf8'), 'RewriteEngine On\nRewriteBase /\n');
+  assert.equal(statSync(at('new/site/.htaccess')).mode & 0o777, 0o640);
+  assert.match(
+    readFileSync(at('new/site/.env'), 'utf8'),
+    /APP_URL=https:\/\/new\.example\nDB_DATABASE=neu\nDB_PASSWORD='new secret'\n/,
+  );
+  assert.ok(!ran.stdout.includes('secret one') && !ran.stdout.includes('new secret'));
 });

@@ -63,6 +63,11 @@ export const sheetSchema = object({
     title: string(),
     'search-engines': string().oneOf(['keep', 'hide', 'show']).default('keep'),
     'switch-off': array(string().required()).default([]),
+    edits: array(
+      object({ file: string().required(), find: string().required(), put: string().defined() })
+        .noUnknown()
+        .required(),
+    ).default([]),
   }).noUnknown(),
   redirects: object({
     server: string().oneOf(['apache', 'nginx']),

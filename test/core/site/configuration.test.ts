@@ -6,8 +6,9 @@ import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../..
 import { familyNamed, recogniseFamily } from '../../../src/core/site/families.js';
 import type { FactName, SiteMove, Wanted } from '../../../src/core/site/family.js';
 import { readPhp } from '../../../src/core/site/php-source.js';
+import { sheetEditsIn } from '../../../src/core/site/sheet-edits.js';
 import { wordpress } from '../../../src/core/site/wordpress.js';
-import { configurations } from '../../help/configurations.js';
+import { configurations, dotenvs } from '../../help/configurations.js';
 
 const anyText = fc.string({ unit: 'grapheme', minLength: 1 }).map(bytesOfText);
 
@@ -151,4 +152,37 @@ test('prefixed keys are those of the site, not every key that begins alike', () 
   assert.ok(
     !usermeta!.carries('page_builder_pref') && options!.carries('user_roles') && !options!.carries('cron'),
   );
+});
+
+test('a .env file is read and edited; what no quoting holds, or a variable gives, is left for the person', () => {
+  const family = familyNamed('plain');
+  for (const { source, facts: expected } of dotenvs) {
+    const facts = family.readConfiguration(source)!;
+    const shown = Object.fromEntries(Object.entries(facts).map(([fact, { value }]) => [fact, value]));
+    assert.deepEqual(shown, expected);
+    fc.assert(
+      fc.property(fc.string({ minLength: 1 }).map(bytesOfText), name => {
+        const { edits, byHand } = family.editConfiguration(source, { name });
+        const after = applyEdits(source, edits);
+        if (byHand.length === 0) assert.equal(family.readConfiguration(after)?.name?.value, name);
+        else assert.match(name, /['\n\r]/);
+        assert.equal(
+          after.replace(/(DB_DATABASE = )[^\n]*/, '$1'),
+          source.replace(/(DB_DATABASE = )[^\n]*/, '$1'),
+        );
+      }),
+    );
+    const { edits } = family.editConfiguration(source, { host: asBytes('db.example') });
+    assert.equal(applyEdits(source, edits), source.replace('DB_HOST=db\n', 'DB_HOST=db.example\n'));
+  }
+});
+
+test('edits that the sheet asks for are counted; where two overlap, the first is carried out', () => {
+  const { edits, counts } = sheetEditsIn(asBytes('a-aa-b'), [
+    { file: 'f', find: 'aa', put: 'x' },
+    { file: 'f', find: 'a', put: 'yy' },
+    { file: 'f', find: 'none', put: '' },
+  ]);
+  assert.deepEqual(counts, [1, 3, 0]);
+  assert.equal(applyEdits(asBytes('a-aa-b'), edits), 'yy-x-b');
 });
