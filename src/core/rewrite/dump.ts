@@ -1,5 +1,6 @@
 import { applyEdits, asBytes, type ByteString, type Edit } from '../bytes.js';
 import { looksSerialized } from '../serialized/spans.js';
+import { readAssignments } from '../sql/assignments.js';
 import { readCreateTable } from '../sql/create-table.js';
 import { type Dialect, EscapedText, editsInLiteral, hasDoubledQuote, openLiteral } from '../sql/literal.js';
 import { rowsOf, type TableRows } from '../sql/row-count.js';
@@ -126,7 +127,27 @@ export class DumpRewriter implements DumpVisitor {
     return edits;
   }
 
-  statement(s: ByteString, start: number, end: number): readonly Edit[] | undefined {
+  hex(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined {
+    const value = asBytes(Buffer.from(s.slice(start, end), 'hex').toString('latin1'));
+    const plan = this.plans[column] ?? this.plan(column);
+    plan.place.seen++;
+    if (plan.leave) return undefined;
+    const edits = editsInValue(value, this.what.rules, plan.observer);
+    if (edits.length === 0) return undefined;
+    plan.place.changed++;
+    if (plan.place.samples.length < 3) sample(plan.place, value, edits, shownAsIs);
+    const upper = !/[a-f]/.test(s.slice(start, end));
+    return edits.map(edit => {
+      const put = Buffer.from(edit.put, 'latin1').toString('hex');
+      return {
+        start: start + 2 * edit.start,
+        end: start + 2 * edit.end,
+        put: asBytes(upper ? put.toUpperCase() : put),
+      };
+    });
+  }
+
+  statement(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined {
     const text = s.slice(start, end);
     const shape = readCreateTable(text);
     if (shape) {
@@ -134,9 +155,32 @@ export class DumpRewriter implements DumpVisitor {
       rowsOf(this.tables, shape.name);
       this.current = { table: '', rows: 0 };
     }
-    if (this.cursor.seek(start) < end) this.countInStatement(text, s, start, end);
+    const edits = this.assignmentEdits(s, start, end, dialect);
+    if (!edits && this.cursor.seek(start) < end) this.countInStatement(text, s, start, end);
     const { prefix } = this.what;
-    return prefix ? renameTables(s, start, end, name => renamed(name, prefix)) : undefined;
+    const names = prefix ? renameTables(s, start, end, name => renamed(name, prefix)) : [];
+    return [...(edits ?? []), ...names].sort((a, b) => a.start - b.start);
+  }
+
+  /** Edits of the values that an INSERT … SET or an UPDATE assigns; undefined for any other statement. */
+  private assignmentEdits(s: ByteString, start: number, end: number, dialect: Dialect): Edit[] | undefined {
+    const assignments = readAssignments(s, start, end, dialect);
+    if (!assignments) return undefined;
+    const { table, inserts, strings } = assignments;
+    this.current = rowsOf(this.tables, table);
+    if (inserts) this.current.rows++;
+    const edits: Edit[] = [];
+    const columns: string[] = [];
+    this.plans = [];
+    for (const { column: name, start: from, end: to, quote } of strings) {
+      let column = columns.indexOf(name);
+      if (column < 0) column = columns.push(name) - 1;
+      this.columns = columns;
+      edits.push(...(this.literal({ s, start: from, end: to, quote, column }, dialect) ?? []));
+    }
+    this.plans = [];
+    this.current = { table: '', rows: 0 };
+    return edits;
   }
 
   private plan(column: number): ColumnPlan {

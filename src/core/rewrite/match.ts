@@ -18,6 +18,7 @@ export type Form =
   | 'unicode-escaped'
   | 'percent-encoded'
   | 'entity'
+  | 'root-relative'
   | 'path'
   | 'mail';
 
@@ -31,6 +32,9 @@ export type Miss =
   | 'bare host'
   | 'mail address'
   | 'already new';
+
+/** Found by its path alone where no link can stand; it is nothing to tell of. */
+export type NoLink = 'no link';
 
 /** An old address at a place, and what stands there afterwards. */
 export interface Match {
@@ -60,11 +64,13 @@ export function matchAt(
   at: number,
   found: string,
   rules: Rules,
-): Match | Miss {
+): Match | Miss | NoLink {
   const host = lowerBytes(found);
-  return rules.hosts.has(host)
-    ? matchHost(s, region, at, found, host, rules)
-    : matchPath(s, region, at, found, rules);
+  if (rules.hosts.has(host)) return matchHost(s, region, at, found, host, rules);
+  const path = rules.paths.length > 0 ? matchPath(s, region, at, found, rules) : undefined;
+  if (path !== undefined && path !== 'other path') return path;
+  const root = rules.roots.length > 0 ? matchRoot(s, region, at, rules) : undefined;
+  return root ?? path ?? 'no link';
 }
 
 function matchHost(
@@ -152,6 +158,33 @@ function matchPath(s: ByteString, region: Region, at: number, found: string, rul
     return { start, end, put: asBytes(pathInStyle(path.to, style)), pair: path.pair, form: 'path' };
   }
   return 'other path';
+}
+
+/** Where a link may stand: an attribute of HTML, a CSS url(), a string value of JSON, escaped or not. */
+const linkPlace =
+  /(?:\b(?:href|src|action|poster|data-[a-z-]*(?:href|src|url|link|image|background)[a-z-]*)\s*=\s*(?:\\*["']|&quot;|&#0*39;)?|\bsrcset\s*=\s*\\*["'][^"'<>]*,\s*|\bsrcset\s*=\s*\\*["']|\burl\(\s*(?:\\*["']|&quot;)?|\\*"\s*:\s*\\*"|[[,]\s*\\*")$/i;
+const farthestPlace = 400;
+
+/** A link without its host: the path of an old address where HTML, CSS or JSON puts a link. */
+function matchRoot(s: ByteString, region: Region, at: number, rules: Rules): Match | undefined {
+  const style = slashBefore(s, region.start, at);
+  if (!style || style.kind === 'entity') return undefined;
+  const start = at - style.unit.length;
+  if (
+    start === region.start ||
+    !linkPlace.test(s.slice(Math.max(region.start, start - farthestPlace), start))
+  ) {
+    return undefined;
+  }
+  for (const { pair, segments, to } of rules.roots) {
+    const kept = to.length > segments.length && endOfPath(s, start, region.end, to, style) >= 0;
+    const end = kept ? -1 : endOfPath(s, start, region.end, segments, style);
+    if (end < 0) continue;
+    const path = pathInStyle(to, style);
+    const put = path === '' && slashAfter(s, end, region.end, style) < 0 ? style.unit : path;
+    return { start, end, put: asBytes(put), pair, form: 'root-relative' };
+  }
+  return undefined;
 }
 
 function sameUnit(s: string, at: number, unit: string): boolean {

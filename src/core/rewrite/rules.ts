@@ -9,6 +9,13 @@ interface AddressTarget {
   readonly to: Address | undefined;
 }
 
+/** A path of an old address, to be found where HTML, CSS or JSON puts a link without its host. */
+interface RootTarget {
+  readonly pair: number;
+  readonly segments: readonly string[];
+  readonly to: readonly string[];
+}
+
 interface PathTarget {
   readonly pair: number;
   readonly segments: readonly string[];
@@ -23,6 +30,10 @@ export interface Rules {
   /** By the host as bytes in lower case. */
   readonly hosts: ReadonlyMap<string, readonly AddressTarget[]>;
   readonly paths: readonly PathTarget[];
+  /** What links without their host may begin with: the first slash and segment of each of `roots`. */
+  readonly rootStarts: readonly string[];
+  /** The longest first. */
+  readonly roots: readonly RootTarget[];
   readonly mail: boolean;
 }
 
@@ -57,6 +68,17 @@ export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}):
       paths.push({ pair: index, segments: pair.to.map(bytesOfText), to: undefined });
     }
   });
+  const roots: RootTarget[] = [];
+  pairs.forEach((pair, index) => {
+    if (pair.kind !== 'address') return;
+    const { segments } = pair.from;
+    if (segments.length > 0 && segments.join('/') !== pair.to.segments.join('/')) {
+      roots.push({ pair: index, segments, to: pair.to.segments });
+    }
+  });
+  roots.sort(
+    (a, b) => b.segments.length - a.segments.length || b.segments.join().length - a.segments.join().length,
+  );
   for (const targets of hosts.values()) targets.sort((a, b) => weight(b) - weight(a));
   paths.sort(
     (a, b) => b.segments.length - a.segments.length || b.segments.join().length - a.segments.join().length,
@@ -64,8 +86,10 @@ export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}):
   return {
     pairs: pairs.map(pairText),
     anchors: anchorPattern([...hosts.keys()], paths),
+    rootStarts: [...new Set(roots.map(root => `/${root.segments[0]}`))],
     hosts,
     paths,
+    roots,
     mail: options.mail ?? false,
   };
 }

@@ -24,20 +24,42 @@ export class AnchorCursor implements Anchors {
   at = -1;
   found = '';
   readonly s: ByteString;
-  private readonly anchors: RegExp;
+  private readonly rules: Rules;
+  /** The next host or path, and the next place for each of the starts of links without their host. */
+  private readonly named = { at: -1, found: '' };
+  private readonly roots: { readonly start: string; at: number }[];
 
   constructor(s: ByteString, rules: Rules) {
     this.s = s;
-    this.anchors = rules.anchors;
+    this.rules = rules;
+    this.roots = rules.rootStarts.map(start => ({ start, at: -1 }));
   }
 
   seek(from: number): number {
     if (this.at >= from) return this.at;
-    this.anchors.lastIndex = from;
-    const found = this.anchors.exec(this.s);
-    this.at = found ? found.index : Number.POSITIVE_INFINITY;
-    this.found = found ? found[0] : '';
+    if (this.named.at < from) this.seekNamed(from);
+    this.at = this.named.at;
+    this.found = this.named.found;
+    for (const root of this.roots) {
+      // The anchor is the segment; the slash before it may be escaped.
+      if (root.at < from) {
+        const next = this.s.indexOf(root.start, from - 1);
+        root.at = next < 0 ? Number.POSITIVE_INFINITY : next + 1;
+      }
+      if (root.at < this.at) {
+        this.at = root.at;
+        this.found = root.start.slice(1);
+      }
+    }
     return this.at;
+  }
+
+  private seekNamed(from: number): void {
+    const { anchors } = this.rules;
+    anchors.lastIndex = from;
+    const found = anchors.exec(this.s);
+    this.named.at = found ? found.index : Number.POSITIVE_INFINITY;
+    this.named.found = found ? found[0] : '';
   }
 }
 
@@ -129,7 +151,7 @@ export function editsInText(
     if (from > region.end) break;
     const match = matchAt(cursor.s, region, at, found, rules);
     if (typeof match === 'string') {
-      observer.missed(match, cursor.s, at, region.start, region.end);
+      if (match !== 'no link') observer.missed(match, cursor.s, at, region.start, region.end);
       continue;
     }
     from = Math.max(from, match.end);

@@ -32,6 +32,8 @@ export interface DumpVisitor {
   /** An INSERT or REPLACE begins; `start` and `end` bound its head, up to where its rows begin. */
   insert?(head: InsertHead, s: ByteString, start: number, end: number): readonly Edit[] | undefined;
   literal?(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined;
+  /** A literal in hex; `start` and `end` bound its digits. */
+  hex?(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined;
   /** The brackets of a row, with what stands between them where it lies whole in this window. */
   row?(): void;
   /** Bytes of rows as they stand in the dump, brackets and commas with them. */
@@ -50,7 +52,7 @@ const needMore = -1;
  * literal (or statement that is not an INSERT), not by the dump.
  */
 export class DumpScanner {
-  readonly dialect: Dialect = { backslash: true };
+  dialect: Dialect = { backslash: true };
   private readonly visitor: DumpVisitor;
   private readonly emit: ((chunk: Buffer) => void) | undefined;
   private pending: Buffer[] = [];
@@ -239,6 +241,19 @@ export class DumpScanner {
           at = end + 1;
           break;
         }
+        case 0x30:
+        case 0x58:
+        case 0x78: {
+          const end = endOfHex(s, at, size, last);
+          if (end === needMore) {
+            rowBytes?.(s, from, at);
+            return at === from ? needMore : at;
+          }
+          if (end > at + 4)
+            this.take(visitor.hex?.(s, at + 2, s[end - 1] === "'" ? end - 1 : end, this.column));
+          at = Math.max(end, at + 1);
+          break;
+        }
         case 0x28:
           if (++this.depth === 1) this.column = 0;
           at++;
@@ -284,6 +299,8 @@ export class DumpScanner {
       return needMore;
     }
     this.take(this.visitor.statement?.(s, at, end, this.dialect));
+    const mode = sqlMode.exec(s.slice(at, Math.min(end, at + 500)));
+    if (mode) this.dialect = { backslash: !/no_backslash_escapes/i.test(mode[1] ?? '') };
     return end + this.delimiter.length;
   }
 
@@ -302,6 +319,22 @@ const insertHead =
 
 const openers =
   /^(?:\/\*M?!|\(|(?:alter|analyze|begin|call|change|check|commit|create|deallocate|delete|delimiter|describe|do|drop|execute|explain|flush|grant|handler|insert|kill|load|lock|optimize|prepare|purge|release|rename|repair|replace|reset|revoke|rollback|savepoint|select|set|show|signal|source|start|truncate|unlock|update|use|values|with|xa)\b)/i;
+
+/** A SET of the SQL mode: to a list, or back to what it was. */
+const sqlMode = /^(?:\/\*!\d*\s*)?set\s[^;]*?\bsql_mode\s*=\s*(?:'([^']*)'|@\w+)/i;
+
+/** The offset after a literal `0x…` or `X'…'` that begins at `at`; `at` where none does. */
+function endOfHex(s: string, at: number, size: number, last: boolean): number {
+  if (!last && size - at < 3) return needMore;
+  const opening = s.slice(at, at + 2);
+  if (opening !== '0x' && opening !== "X'" && opening !== "x'") return at;
+  hexDigits.lastIndex = at + 2;
+  const end = at + 2 + (hexDigits.exec(s)?.[0].length ?? 0);
+  if (end === size && !last) return needMore;
+  return opening === '0x' ? end : s[end] === "'" ? end + 1 : at;
+}
+
+const hexDigits = /[0-9a-fA-F]*/y;
 
 function opensStatement(s: string, at: number): boolean {
   return openers.test(s.slice(at, at + 16));

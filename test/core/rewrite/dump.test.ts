@@ -109,3 +109,42 @@ test('random bytes where SQL should be end in damage or pass through, never in a
     { numRuns: 2000 },
   );
 });
+
+function rewriteDump(text: string): string {
+  let out = '';
+  const rewriter = new DumpRewriter({ rules, prefix: { from: 'sr4_', to: 'row_', data: [] } }, chunk => {
+    out += chunk.toString('latin1');
+  });
+  for (const byte of Buffer.from(text, 'latin1')) rewriter.push(Buffer.from([byte]));
+  rewriter.finish();
+  return out;
+}
+
+test('literals in hex are opened, rewritten and written back in hex, in their own case', () => {
+  const hex = (text: string) => Buffer.from(text, 'latin1').toString('hex');
+  const before = 'a:1:{i:0;s:26:"https://old.example/site/a";}';
+  const after = 'a:1:{i:0;s:21:"https://new.example/a";}';
+  for (const write of [
+    (h: string) => `0x${h}`,
+    (h: string) => `X'${h.toUpperCase()}'`,
+    (h: string) => `x'${h}'`,
+  ]) {
+    const dump = (text: string) => `INSERT INTO t VALUES (1,${write(hex(text))},0,0x,X''),(0,0xff,'x',00,2);`;
+    assert.equal(rewriteDump(dump(before)), dump(after));
+  }
+});
+
+test('INSERT … SET and UPDATE are rewritten by column, their tables renamed', () => {
+  assert.equal(
+    rewriteDump(
+      "INSERT INTO `sr4_o` SET `a`='s:24:\\\"https://old.example/site\\\";', b = 5, c='x';\nUPDATE sr4_o SET a = 'https://old.example/site/x', b=1 WHERE c='https://old.example/site';",
+    ),
+    "INSERT INTO `row_o` SET `a`='s:19:\\\"https://new.example\\\";', b = 5, c='x';\nUPDATE row_o SET a = 'https://new.example/x', b=1 WHERE c='https://new.example';",
+  );
+});
+
+test('NO_BACKSLASH_ESCAPES is followed from where the dump sets it to where it sets it back', () => {
+  const dump = (address: string) =>
+    `SET SQL_MODE='ANSI,NO_BACKSLASH_ESCAPES';\nINSERT INTO t VALUES ('C:\\'),('it''s ${address}/a\\');\n/*!40101 SET SQL_MODE=@OLD_SQL_MODE */;\nINSERT INTO t VALUES ('it\\'s ${address}');\n`;
+  assert.equal(rewriteDump(dump('https://old.example/site')), dump('https://new.example'));
+});

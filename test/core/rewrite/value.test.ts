@@ -37,6 +37,12 @@ const forms: [form: string, before: string, after: string][] = [
   ['percent-encoded', '?u=https%3A%2F%2Fold.example%2Fsite%2Fa', '?u=https%3A%2F%2Fnew.example%2Fa'],
   ['percent-encoded', '?u=https%3a%2f%2fold.example%2fsite', '?u=https%3a%2f%2fnew.example'],
   ['percent-encoded', 'https%253A%252F%252Fold.example%252Fsite', 'https%253A%252F%252Fnew.example'],
+  ['root-relative', '<a href="/site/a">', '<a href="/a">'],
+  ['root-relative', "<img src='/site'>", "<img src='/'>"],
+  ['root-relative', '{"url":"\\/site\\/a.png"}', '{"url":"\\/a.png"}'],
+  ['root-relative', 'a{background:url(/site/x.png)}', 'a{background:url(/x.png)}'],
+  ['root-relative', '<img srcset="/a.png 1x, /site/b.png 2x">', '<img srcset="/a.png 1x, /b.png 2x">'],
+  ['root-relative', '<div data-bg-url=&quot;/site/b.png&quot;>', '<div data-bg-url=&quot;/b.png&quot;>'],
   ['entity', 'https:&#x2F;&#x2F;old.example&#x2F;site&#x2F;', 'https:&#x2F;&#x2F;new.example&#x2F;'],
   ['entity', 'https&#58;&#47;&#47;old.example&#47;site', 'https&#58;&#47;&#47;new.example'],
 ];
@@ -103,6 +109,29 @@ test('internationalised hosts are found and written in Unicode and in punycode',
     rewrite('https://bücher.example/a https://xn--bcher-kva.example/b', pairs).text,
     'https://küste.example/a https://xn--kste-0ra.example/b',
   );
+});
+
+test('a path stands for a link only where HTML, CSS or JSON puts one', () => {
+  for (const text of [
+    'see /site/a',
+    'a/site/b',
+    '<a href="/sitemap">',
+    '<a href="//site/">',
+    '/home/site/x',
+    '"/site is down"x',
+  ]) {
+    const seen = rewrite(text);
+    assert.equal(seen.text, text);
+    assert.deepEqual(seen.place.misses, {});
+  }
+  const inward: Pairs = [['https://a.example/x', 'https://b.example/x/y']];
+  const once = rewrite('<a href="/x/1"> <a href="/x/y/2">', inward).text;
+  assert.equal(once, '<a href="/x/y/1"> <a href="/x/y/2">');
+  assert.equal(
+    rewrite('<a href="/x/1">', [['https://a.example/x', 'https://b.example/x']]).text,
+    '<a href="/x/1">',
+  );
+  assert.equal(rewrite('s:18:"<a href="/site/a">";').text, 's:13:"<a href="/a">";');
 });
 
 test('mail addresses move when asked', () => {
