@@ -1,0 +1,164 @@
+import { createHash } from 'node:crypto';
+import { type ByteString, bufferOf, textOf } from '../core/bytes.js';
+import type { FileEntry } from '../core/files/entries.js';
+import type { Finding } from '../core/findings.js';
+import { observerOf, Tally } from '../core/rewrite/tally.js';
+import { editsInValue } from '../core/rewrite/value.js';
+import type { FactName, Family } from '../core/site/family.js';
+import { checksumOf } from '../ends/crate.js';
+import { LocalFiles } from '../ends/files/local.js';
+import { fit, isFittable, wantedOf } from './configure.js';
+import { lookAtSite, type Move, readAll, rulesOf } from './move.js';
+import { inParallel } from './parallel.js';
+import { movedFiles } from './rewrite.js';
+import type { StepRun } from './run.js';
+
+/** The files of the new end beside those of the crate. */
+export interface FilesComparison {
+  readonly compared: number;
+  readonly equal: number;
+  /** Files that delivery itself fitted to the new host. */
+  readonly edited: number;
+  readonly missing: readonly string[];
+  readonly different: readonly string[];
+  readonly extra: readonly string[];
+}
+
+/** Old addresses that are still there, at one place. */
+export interface LeftOver {
+  readonly place: string;
+  readonly count: number;
+  readonly sample: string;
+  readonly why: 'not rewritten' | 'left on purpose' | 'damaged value';
+}
+
+const readable =
+  /\.(?:php|css|js|json|html?|xml|txt|svg|ini|conf|webmanifest)$|(?:^|\/)\.(?:htaccess|user\.ini)$/i;
+const largestText = 8 * 1024 * 1024;
+
+/** Compares every file by its checksum, and looks for old addresses in those that are text. */
+export async function compareFiles(
+  run: StepRun,
+  family: Family,
+  tree: readonly FileEntry[],
+  leftOver: LeftOver[],
+): Promise<FilesComparison> {
+  const { move } = run;
+  const place = new LocalFiles(move.newFiles!);
+  const rewritten = new Map((await move.crate.entries(movedFiles)).map(entry => [entry.path, entry]));
+  const wanted = new Map(
+    (await move.crate.entries()).map(entry => [entry.path, rewritten.get(entry.path) ?? entry]),
+  );
+  const missing: string[] = [];
+  const different: string[] = [];
+  let equal = 0;
+  let edited = 0;
+  const rules = rulesOf(move);
+  const there = new Set<string>(tree.map(entry => entry.path));
+  for (const [path, entry] of wanted)
+    if (entry.type !== 'folder' && !there.has(path)) missing.push(textOf(path));
+  const extra = tree
+    .filter(({ path, type }) => type !== 'folder' && !wanted.has(path))
+    .map(({ path }) => textOf(path));
+  const files = tree.filter(entry => entry.type === 'file' && wanted.has(entry.path));
+  let done = 0;
+  await inParallel(files, run.signal, async entry => {
+    const expected = wanted.get(entry.path)!;
+    const { sha256 } = await checksumOf(`${place.place}/${textOf(entry.path)}`);
+    if (sha256 === expected.sha256) equal++;
+    else if (family.configurations.includes(entry.path) || (await isFitted(move, entry.path, sha256)))
+      edited++;
+    else different.push(textOf(entry.path));
+    if (readable.test(entry.path) && entry.size <= largestText) {
+      const tally = new Tally();
+      const seen = tally.at('files', textOf(entry.path));
+      const bytes = await readAll(place, entry.path);
+      const edits = editsInValue(bytes, rules, observerOf(seen));
+      if (edits.length > 0) {
+        const { start, end } = edits[0]!;
+        const line = bytes.slice(0, start).split('\n').length;
+        leftOver.push({
+          place: `${place.place}/${textOf(entry.path)}:${line}`,
+          count: edits.length,
+          sample: textOf(bytes.slice(start, end)),
+          why: 'not rewritten',
+        });
+      }
+    }
+    run.events({ type: 'progress', what: textOf(entry.path), done: ++done, of: files.length, unit: 'files' });
+  });
+  return { compared: files.length, equal, edited, missing, different, extra };
+}
+
+/** Whether a file at the new end is that of the crate, fitted to the new path and address. */
+async function isFitted(move: Move, path: ByteString, sha256: string): Promise<boolean> {
+  if (!isFittable(move, path)) return false;
+  const rewritten = (await move.crate.movedFiles.entry(path)) !== undefined;
+  const source = await readAll(rewritten ? move.crate.movedFiles : move.crate.files, path);
+  return (
+    createHash('sha256')
+      .update(bufferOf(fit(move, path, source)))
+      .digest('hex') === sha256
+  );
+}
+
+/** Whether the new configuration says what the sheet wants. */
+export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
+  const files = new LocalFiles(move.newFiles!);
+  const { configuration, facts } = await lookAtSite(files);
+  if (configuration === undefined || !facts) return [];
+  return Object.entries(wantedOf(move, family, facts))
+    .filter(([fact, wanted]) => ![undefined, wanted].includes(facts[fact as FactName]?.value))
+    .map(([fact]) => ({
+      level: 'stop' as const,
+      code: 'configuration-differs',
+      place: `${files.place}/${configuration}:${facts[fact as FactName]?.line ?? 1}`,
+      what: `The ${fact} in the configuration is not what the sheet says`,
+      remedy: 'Correct it there, or correct the sheet and run "able-porter deliver"',
+    }));
+}
+
+/** What of a comparison of files an administrator should know about. */
+export function fileFindings(place: string, files: FilesComparison): Finding[] {
+  const told = (
+    code: string,
+    level: Finding['level'],
+    names: readonly string[],
+    what: string,
+    remedy: string,
+  ): Finding[] =>
+    names.length === 0
+      ? []
+      : [
+          {
+            level,
+            code,
+            place: `${place}/${names[0]}`,
+            what: `${names.length} ${names.length === 1 ? 'file' : 'files'} ${what}`,
+            remedy,
+          },
+        ];
+  return [
+    ...told(
+      'file-missing',
+      'stop',
+      files.missing,
+      'of the crate missing at the new end',
+      'Run "able-porter deliver --again"',
+    ),
+    ...told(
+      'file-different',
+      'stop',
+      files.different,
+      'other than in the crate',
+      'If nobody changed it on purpose, run "able-porter deliver --again"',
+    ),
+    ...told(
+      'file-extra',
+      'note',
+      files.extra,
+      'at the new end that the crate does not hold',
+      'Look whether the new site has written it',
+    ),
+  ];
+}
