@@ -21,8 +21,8 @@ interface RunOptions {
   readonly uid?: number;
   /** Kill it (SIGKILL) after so many milliseconds. */
   readonly killAfter?: number;
-  /** Send it SIGINT, as Ctrl-C does, after so many milliseconds. */
-  readonly interruptAfter?: number;
+  /** Send it SIGINT, as Ctrl-C does, as soon as this is so. */
+  readonly interruptWhen?: () => boolean;
 }
 
 /** Runs the built program as a person's shell would, without a terminal. */
@@ -43,13 +43,14 @@ export function run(args: readonly string[], options: RunOptions = {}): Promise<
       options.killAfter === undefined
         ? undefined
         : setTimeout(() => child.kill('SIGKILL'), options.killAfter);
-    const interrupt =
-      options.interruptAfter === undefined
-        ? undefined
-        : setTimeout(() => child.kill('SIGINT'), options.interruptAfter);
+    const interrupt = setInterval(() => {
+      if (!options.interruptWhen?.()) return;
+      clearInterval(interrupt);
+      child.kill('SIGINT');
+    }, 20);
     child.on('close', code => {
       clearTimeout(timer);
-      clearTimeout(interrupt);
+      clearInterval(interrupt);
       resolve({ code, stdout: Buffer.concat(out).toString(), stderr: Buffer.concat(err).toString() });
     });
     child.stdin.on('error', () => {});
