@@ -19,7 +19,7 @@ import { version } from '../version.js';
 import { identityOf, lookAtSite, type Move, type OldSite, treeIdentity } from './move.js';
 import { inParallel } from './parallel.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { configurationMissing, needsConfiguration } from './survey.js';
+import { configurationAbove, configurationMissing, needsConfiguration } from './survey.js';
 
 export interface PackResult {
   readonly crate: string;
@@ -50,6 +50,8 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
       findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
       return { result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0 }, findings, brief: {} };
     }
+    if (site?.configuration?.startsWith('../'))
+      findings.push(configurationAbove(`${move.oldFiles}/${site.configuration}`));
     // The dump first: if it is damaged, nothing has been copied yet.
     const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
     const taken = files ? await takeFiles(run, files, listing.entries) : { entries: [], kept: 0 };

@@ -135,7 +135,18 @@ function configurationFindings(move: Move, { family, configuration, facts }: Old
       },
     ];
   }
-  return Object.entries(facts)
+  const told: Finding[] = configuration.startsWith('../') ? [configurationAbove(place)] : [];
+  const missing = needsConfiguration(family) ? essential.filter(fact => !facts[fact]) : [];
+  if (missing.length > 0) {
+    told.push({
+      level: 'warn',
+      code: 'configuration-elsewhere',
+      place,
+      what: `It does not itself say the ${missing.join(', ')} of the database; another file that it includes may`,
+      remedy: 'See to it by hand that the new host gets the right values',
+    });
+  }
+  const computed = Object.entries(facts)
     .filter(([, fact]) => fact.value === undefined)
     .map(([name, fact]) => ({
       level: 'warn' as const,
@@ -144,6 +155,20 @@ function configurationFindings(move: Move, { family, configuration, facts }: Old
       what: `The ${name} is worked out when the site runs (${fact.source.slice(0, 60)})`,
       remedy: 'See to it by hand that it is right at the new host',
     }));
+  return [...told, ...computed];
+}
+
+const essential = ['name', 'user', 'password'] as const;
+
+/** The finding that the configuration lies outside of the folder that is moved. */
+export function configurationAbove(place: string): Finding {
+  return {
+    level: 'warn',
+    code: 'configuration-above',
+    place,
+    what: 'The configuration lies one folder above the site and is not taken along with it',
+    remedy: 'Copy it into old.files first, or put it at the new host by hand with the new values',
+  };
 }
 
 /** Whether a site of a family cannot be without a configuration. */

@@ -163,10 +163,22 @@ test('survey says stop for what would go wrong later', async t => {
   assert.deepEqual(await codes(), [1, 'stop prefix-differs']);
   writeFileSync(config, text.replace("'localhost'", "getenv('X')"));
   assert.deepEqual(await codes(), [0, 'warn configuration-computed']);
+  writeFileSync(
+    config,
+    text.replace(/define\( 'DB_NAME', 'club_old' \);/, "require __DIR__ . '/secrets.php';"),
+  );
+  assert.deepEqual(await codes(), [0, 'warn configuration-elsewhere']);
+  rmSync(config);
+  writeFileSync(join(root, 'old/wp-config.php'), text);
+  assert.deepEqual(await codes(), [0, 'warn configuration-above']);
+  rmSync(join(root, 'old/wp-config.php'));
   writeFileSync(config, '<?php define(');
   assert.deepEqual(await codes(), [1, 'stop configuration-unreadable']);
   rmSync(config);
   assert.deepEqual(await codes(), [1, 'stop configuration-missing']);
+  const only = await run(['survey', '--only', 'stop'], { cwd: move });
+  assert.match(only.stdout, /^STOP {2}configuration-missing/);
+  assert.equal(only.stdout.trim().split('\n').length, 3);
   const packed = await run(['pack'], { cwd: move });
   assert.equal(packed.code, 1);
   assert.ok(!readdirSync(move).includes('crate'));

@@ -1,18 +1,25 @@
 import { command } from '../command.js';
 
-export const survey = command({
+export const survey = command<{ only: 'stop' | 'warn' | undefined }>({
   command: 'survey',
   describe: 'Look at both ends and say what would stop or trouble the move',
   examples: [
     ['survey', 'look at the ends that ./move.yaml names'],
-    ['survey --sheet club/move.yaml --json', 'the same for another sheet, for a script'],
+    ['survey --only stop', 'say only what stops the move; for a script'],
+    ['survey --sheet club/move.yaml --json', 'the same for another sheet, as JSON'],
   ],
+  options: argv =>
+    argv.option('only', {
+      type: 'string',
+      choices: ['stop', 'warn'],
+      describe: 'Show only findings that are at least so grave',
+    }),
   run: async argv => {
-    const [{ survey: step }, { showSurvey }, { runAndShow }] = await Promise.all([
+    const [{ survey: step }, { showOnly, showSurvey }, { runAndShow }] = await Promise.all([
       import('../../steps/survey.js'),
       import('../show/survey.js'),
       import('../with-move.js'),
     ]);
-    await runAndShow({ ...argv, again: true }, step, showSurvey);
+    await runAndShow({ ...argv, again: true }, step, argv.only ? showOnly(argv.only) : showSurvey);
   },
 });

@@ -63,6 +63,17 @@ function standingText({ standing, delivered }: SurveyResult['new']): string {
   return standing === 0 ? 'an empty place' : counted(standing, 'thing stands there', 'things stand there');
 }
 
+/** The findings of a survey that are at least so grave, and nothing else. */
+export function showOnly(
+  level: 'stop' | 'warn',
+): (outcome: StepOutcome<SurveyResult>, colors: Face['colors']) => string {
+  return ({ findings }, colors) =>
+    showFindings(
+      findings.filter(one => one.level === 'stop' || one.level === level),
+      colors,
+    ) || (level === 'stop' ? 'Nothing stops the move.' : 'Nothing stops or troubles the move.');
+}
+
 function databaseOf({ name, user, host }: SurveyResult['old']['database']): string {
   return name === undefined ? '' : `${name} as ${user ?? '?'} at ${host ?? '?'}`;
 }
