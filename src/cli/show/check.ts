@@ -9,10 +9,7 @@ export function showCheck(
   { result, findings, seconds: took, state }: StepOutcome<CheckResult>,
   colors: Face['colors'],
 ): string {
-  const head =
-    state === 'stopped'
-      ? colors.bold(colors.red('The new site is not the old one yet.'))
-      : colors.bold(colors.green('The new site is the old one, moved.'));
+  const head = headOf(result, state === 'stopped', colors);
   return [
     `${head} ${colors.dim(seconds(took))}\n`,
     showFindings(findings, colors),
@@ -22,6 +19,14 @@ export function showCheck(
   ]
     .filter(part => part !== '')
     .join('\n');
+}
+
+/** Says no more than was looked at. */
+function headOf({ pages }: CheckResult, stopped: boolean, colors: Face['colors']): string {
+  if (stopped) return colors.bold(colors.red('The new site is not the old one yet.'));
+  return pages.length > 0
+    ? colors.bold(colors.green('The new site is the old one, moved.'))
+    : colors.bold(colors.yellow('Files and rows are those of the old site; no pages were looked at.'));
 }
 
 /** Files and rows, as one table. */

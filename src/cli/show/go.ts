@@ -9,10 +9,10 @@ import { table } from './table.js';
 /** What all steps came to: what stopped first, then each step with its time. */
 export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors']): string {
   const last = outcomes.at(-1)!;
+  const checked = outcomes.find((one): one is StepOutcome<CheckResult> => one.step === 'check');
   const head = stoppedAt
     ? `${colors.bold(colors.red(`Stopped at ${stoppedAt}.`))} What it found:\n\n${showFindings(last.findings, colors)}`
-    : colors.bold(colors.green('The move is ready for the cutover.')) + '\n';
-  const checked = outcomes.find((one): one is StepOutcome<CheckResult> => one.step === 'check');
+    : readiness(checked?.result, colors) + '\n';
   const next = stoppedAt
     ? 'Mend what it says, then run "able-porter go" again; it goes on where it was.'
     : nextSteps.join('\n');
@@ -29,6 +29,14 @@ export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors'
   ]
     .filter(part => part !== '')
     .join('\n');
+}
+
+function readiness(checked: CheckResult | undefined, colors: Face['colors']): string {
+  return checked && checked.pages.length > 0
+    ? colors.bold(colors.green('The move is ready for the cutover.'))
+    : colors.bold(
+        colors.yellow('Everything is delivered; the pages of the new site are still to be looked at.'),
+      );
 }
 
 const nextSteps = [
