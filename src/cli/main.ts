@@ -41,7 +41,7 @@ const parser = yargs(words)
     verbose: {
       type: 'boolean',
       default: false,
-      describe: 'Tell more, and stack traces of errors',
+      describe: 'Show stack traces of errors',
       global: true,
     },
     yes: { type: 'boolean', default: false, describe: 'Answer yes to what would be asked', global: true },

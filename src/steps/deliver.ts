@@ -4,17 +4,17 @@ import { asBytes, bytesOfText, textOf } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
-import { type JournalRecord, traceOfSecret } from '../core/journal.js';
+import { digestOf, type JournalRecord, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
-import { type Crate, checksumOf } from '../ends/crate.js';
+import { type Crate, type CratePart, checksumOf } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { telling } from '../ends/trouble.js';
 import { type Configured, configure, fitFiles } from './configure.js';
 import { type Move, rulesOf } from './move.js';
 import { copyChecked } from './pack.js';
 import { inParallel } from './parallel.js';
-import { movedDump, movedFiles } from './rewrite.js';
-import { doStep, noteDone, type StepOutcome, type StepRun } from './run.js';
+import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
+import { doStep, noteDone, readResult, type StepOutcome, type StepRun } from './run.js';
 
 export interface DeliverResult {
   readonly files:
@@ -50,7 +50,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
   }
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
-  const moved = manifest.tables.length > 0 && move.newDump ? await movedPart(crate) : undefined;
+  const moved = manifest.tables.length > 0 && move.newDump ? await movedPart(run) : undefined;
   return doStep(run, 'deliver', await deliverInputs(run), async () => {
     const findings: Finding[] = [];
     const keepsakes: string[] = [];
@@ -58,18 +58,14 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     let configuration: Configured | undefined;
     let fitted: string[] = [];
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
-      files = await makeReady(run, new LocalFiles(besides(move, move.newFiles).incoming));
-      const set = await configure(
-        move,
-        family,
-        new LocalFiles(besides(move, move.newFiles).incoming),
-        move.newFiles,
-      );
+      const incoming = new LocalFiles(besides(move, move.newFiles).incoming);
+      await crate.verifyPart('files.ndjson', manifest.parts['files.ndjson']!);
+      files = await makeReady(run, incoming);
+      const set = await configure(move, family, incoming, move.newFiles);
+      const fit = await fitFiles(move, incoming, move.newFiles);
       configuration = set.configuration;
-      const fit = await fitFiles(move, new LocalFiles(besides(move, move.newFiles).incoming), move.newFiles);
       fitted = fit.fitted;
-      findings.push(...fit.findings);
-      findings.push(...set.findings);
+      findings.push(...set.findings, ...fit.findings);
     }
     if (moved && move.newDump) {
       const { incoming } = besides(move, move.newDump);
@@ -117,18 +113,22 @@ export async function deliverInputs({ move }: StepRun): Promise<unknown> {
   };
 }
 
-/** The rewritten dump of the crate, with its checksum as it lies there. */
-async function movedPart(crate: Crate): Promise<{ bytes: number; sha256: string }> {
-  try {
-    return await checksumOf(crate.at(movedDump));
-  } catch (cause) {
-    const told = {
-      doing: 'Delivering the crate',
-      cause: 'its dump has not been rewritten yet',
-      remedy: 'Run "able-porter rewrite" first',
-    };
-    throw new UsageError(told, { cause });
+/**
+ * The rewritten dump of the crate, checked against what the rewriting noted.
+ * @throws UsageError where it was not rewritten, or the crate or the sheet has changed since
+ */
+async function movedPart(run: StepRun): Promise<CratePart> {
+  const { crate, folder } = run.move;
+  const { state, record } = stateOf(await folder.readJournal(), 'rewrite');
+  const part = (await readResult<RewriteResult>(folder, 'rewrite'))?.result.moved;
+  const refuse = (cause: string) =>
+    new UsageError({ doing: 'Delivering the crate', cause, remedy: 'Run "able-porter rewrite" first' });
+  if (state !== 'done' || !part) throw refuse('its dump has not been rewritten yet');
+  if (record?.inputs !== digestOf(await rewriteInputs(run))) {
+    throw refuse('the crate or the sheet has changed since its dump was rewritten');
   }
+  await crate.verifyPart(movedDump, part);
+  return part;
 }
 
 /** Fills the incoming folder with the crate's files, rewritten ones in place of those taken, each checked. */

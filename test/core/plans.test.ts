@@ -67,6 +67,7 @@ test('paths and links that lead outside are seen', () => {
   );
   assert.throws(() => readEntryLine('{"path":"../x","type":"file"}'), /leads out/);
   assert.throws(() => readEntryLine('{"path":"x"'), /not JSON/);
+  assert.throws(() => readEntryLine('{"path":"a/l","type":"link","to":"../../etc"}'), /link leads out/);
 });
 
 test('gitignore patterns leave out folders and files', () => {

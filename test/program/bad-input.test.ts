@@ -272,6 +272,18 @@ test('a crate that was changed by hand is damage', async t => {
   assert.equal(ran.code, 4, ran.stderr);
   assert.match(ran.stderr, /curlew\.png/);
   assert.ok(!readdirSync(join(root, 'new')).includes('htdocs'));
+  assert.equal((await run(['pack', '--again'], { cwd: move })).code, 0);
+  const stale = await run(['deliver', '--yes'], { cwd: move });
+  assert.equal(stale.code, 2);
+  assert.match(stale.stderr, /has changed since its dump was rewritten/);
+  assert.equal((await run(['rewrite'], { cwd: move })).code, 0);
+  truncateSync(join(move, 'crate/database.moved.sql.gz'), 500);
+  assert.equal((await run(['deliver', '--yes'], { cwd: move })).code, 4);
+  assert.equal((await run(['rewrite', '--again'], { cwd: move })).code, 0);
+  const list = join(move, 'crate/files.ndjson');
+  writeFileSync(list, readFileSync(list, 'utf8').replace('robots.txt', '../robots.txt'));
+  assert.equal((await run(['deliver', '--yes'], { cwd: move })).code, 4);
+  assert.ok(!readdirSync(root).includes('robots.txt') && !readdirSync(join(root, 'new')).includes('htdocs'));
   truncateSync(join(move, 'crate/database.sql.gz'), 100);
   assert.equal((await run(['rewrite', '--again'], { cwd: move })).code, 4);
 });

@@ -54,6 +54,9 @@ export function readEntryLine(line: string): CheckedEntry {
   const held =
     typeof bytes === 'string' ? asBytes(Buffer.from(bytes, 'base64').toString('latin1')) : bytesOfText(path);
   if (!staysInside(held)) throw damaged(line, 'its path leads out of the folder');
+  if (type === 'link' && (typeof to !== 'string' || !linkStaysInside(held, bytesOfText(to)))) {
+    throw damaged(line, 'its link leads out of the folder');
+  }
   return {
     path: held,
     type,
