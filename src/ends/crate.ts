@@ -4,6 +4,7 @@ import { mkdir, readFile, stat } from 'node:fs/promises';
 import { join } from 'node:path';
 import { DamageError, UsageError } from '../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
+import type { FilesEnd } from './files/files-end.js';
 import { LocalFiles } from './files/local.js';
 import { writeWhole } from './move-folder.js';
 import { asTrouble, telling } from './trouble.js';
@@ -48,12 +49,12 @@ export class Crate {
     this.folder = folder;
   }
 
-  get files(): LocalFiles {
+  get files(): FilesEnd {
     return new LocalFiles(join(this.folder, 'files'));
   }
 
   /** Files whose addresses were rewritten, in the same places as under `files`. */
-  get movedFiles(): LocalFiles {
+  get movedFiles(): FilesEnd {
     return new LocalFiles(join(this.folder, 'files.moved'));
   }
 

@@ -5,8 +5,8 @@ import type { Finding } from '../core/findings.js';
 import { observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { FactName, Family } from '../core/site/family.js';
-import { checksumOf } from '../ends/crate.js';
-import { LocalFiles } from '../ends/files/local.js';
+import { openFiles } from '../ends/files/place.js';
+
 import { fit, isFittable, wantedOf } from './configure.js';
 import { lookAtSite, type Move, readAll, rulesOf } from './move.js';
 import { inParallel } from './parallel.js';
@@ -44,7 +44,7 @@ export async function compareFiles(
   leftOver: LeftOver[],
 ): Promise<FilesComparison> {
   const { move } = run;
-  const place = new LocalFiles(move.newFiles!);
+  const place = openFiles(move.newFiles!);
   const rewritten = new Map((await move.crate.entries(movedFiles)).map(entry => [entry.path, entry]));
   const wanted = new Map(
     (await move.crate.entries()).map(entry => [entry.path, rewritten.get(entry.path) ?? entry]),
@@ -64,7 +64,7 @@ export async function compareFiles(
   let done = 0;
   await inParallel(files, run.signal, async entry => {
     const expected = wanted.get(entry.path)!;
-    const { sha256 } = await checksumOf(`${place.place}/${textOf(entry.path)}`);
+    const sha256 = await place.checksum(entry.path);
     if (sha256 === expected.sha256) equal++;
     else if (family.configurations.includes(entry.path) || (await isFitted(move, entry.path, sha256)))
       edited++;
@@ -104,7 +104,7 @@ async function isFitted(move: Move, path: ByteString, sha256: string): Promise<b
 
 /** Whether the new configuration says what the sheet wants. */
 export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
-  const files = new LocalFiles(move.newFiles!);
+  const files = openFiles(move.newFiles!);
   const { configuration, facts } = await lookAtSite(files);
   if (configuration === undefined || !facts) return [];
   return Object.entries(wantedOf(move, family, facts))

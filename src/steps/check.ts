@@ -4,7 +4,9 @@ import { byWeight, type Finding } from '../core/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families.js';
-import { LocalFiles } from '../ends/files/local.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { openFiles } from '../ends/files/place.js';
+
 import {
   compareFiles,
   configurationFindings,
@@ -30,7 +32,7 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
   const { crate } = move;
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
-  const tree = move.newFiles ? await listNew(run, new LocalFiles(move.newFiles)) : [];
+  const tree = move.newFiles ? await listNew(run, openFiles(move.newFiles)) : [];
   const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump) : undefined;
   return doStep(run, 'check', inputsOf(run, await crate.identity(), tree, dump), async () => {
     const findings: Finding[] = [];
@@ -60,7 +62,7 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
 /** What a check depends on. */
 export async function checkInputs(run: StepRun): Promise<unknown> {
   const { crate, newFiles, newDump } = run.move;
-  const tree = newFiles ? await listNew(run, new LocalFiles(newFiles)) : [];
+  const tree = newFiles ? await listNew(run, openFiles(newFiles)) : [];
   const { tables } = await crate.manifest();
   return inputsOf(
     run,
@@ -83,7 +85,7 @@ function inputsOf({ move }: StepRun, crate: string | undefined, tree: FileEntry[
   };
 }
 
-async function listNew(run: StepRun, files: LocalFiles): Promise<FileEntry[]> {
+async function listNew(run: StepRun, files: FilesEnd): Promise<FileEntry[]> {
   if (!(await files.isThere())) {
     throw new UsageError({
       doing: `Checking ${files.place}`,

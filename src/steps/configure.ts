@@ -4,7 +4,8 @@ import type { Finding } from '../core/findings.js';
 import type { FactName, Facts, Family, Wanted } from '../core/site/family.js';
 import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { sheetEditsIn } from '../core/site/sheet-edits.js';
-import type { LocalFiles } from '../ends/files/local.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+
 import { type Move, readAll, siteMoveOf } from './move.js';
 
 /** A configuration file that was set up, and which of its facts changed. */
@@ -34,7 +35,7 @@ export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
 export async function configure(
   move: Move,
   family: Family,
-  files: LocalFiles,
+  files: FilesEnd,
   finalPlace: string,
 ): Promise<{ configuration: Configured | undefined; findings: Finding[] }> {
   for (const path of family.configurations.filter(one => !one.startsWith('../')) as ByteString[]) {
@@ -72,7 +73,7 @@ export async function configure(
 /** Fits files to the new end: those that steer the web server, and those in which the sheet asks for edits. */
 export async function fitFiles(
   move: Move,
-  files: LocalFiles,
+  files: FilesEnd,
   finalPlace: string,
 ): Promise<{ fitted: string[]; findings: Finding[] }> {
   const fitted: string[] = [];

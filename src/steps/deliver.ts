@@ -1,14 +1,14 @@
-import { mkdir, rename } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
-import { asBytes, bytesOfText, textOf } from '../core/bytes.js';
+import { asBytes, textOf } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { byWeight, type Finding } from '../core/findings.js';
 import { digestOf, type JournalRecord, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
-import { type Crate, type CratePart, checksumOf } from '../ends/crate.js';
-import { LocalFiles } from '../ends/files/local.js';
-import { telling } from '../ends/trouble.js';
+import type { Crate, CratePart } from '../ends/crate.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { openAbove, openFiles } from '../ends/files/place.js';
+
 import { type Configured, configure, fitFiles } from './configure.js';
 import { type Move, rulesOf } from './move.js';
 import { copyChecked } from './pack.js';
@@ -58,7 +58,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     let configuration: Configured | undefined;
     let fitted: string[] = [];
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
-      const incoming = new LocalFiles(besides(move, move.newFiles).incoming);
+      const incoming = openFiles(besides(move, move.newFiles).incoming);
       await crate.verifyPart('files.ndjson', manifest.parts['files.ndjson']!);
       files = await makeReady(run, incoming);
       const set = await configure(move, family, incoming, move.newFiles);
@@ -69,9 +69,6 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     }
     if (moved && move.newDump) {
       const { incoming } = besides(move, move.newDump);
-      await telling(`Writing ${move.newDump}`, async () => {
-        await mkdir(dirname(incoming), { recursive: true });
-      });
       await layDump(run, crate, incoming, moved);
     }
     // Everything is ready; from here on it is a matter of renaming.
@@ -132,7 +129,7 @@ async function movedPart(run: StepRun): Promise<CratePart> {
 }
 
 /** Fills the incoming folder with the crate's files, rewritten ones in place of those taken, each checked. */
-async function makeReady(run: StepRun, incoming: LocalFiles): Promise<NonNullable<DeliverResult['files']>> {
+async function makeReady(run: StepRun, incoming: FilesEnd): Promise<NonNullable<DeliverResult['files']>> {
   const { crate } = run.move;
   const rewritten = new Map((await crate.entries(movedFiles)).map(entry => [entry.path, entry]));
   const entries = await crate.entries();
@@ -140,7 +137,8 @@ async function makeReady(run: StepRun, incoming: LocalFiles): Promise<NonNullabl
   let done = 0;
   let again = 0;
   let count = 0;
-  await telling(`Making the folder ${incoming.place}`, () => mkdir(incoming.place, { recursive: true }));
+  const { above, name } = openAbove(incoming.place);
+  await above.makeFolder(name, 0o755);
   for (const entry of entries) if (entry.type === 'folder') await incoming.makeFolder(entry.path, entry.mode);
   await inParallel(entries, run.signal, async entry => {
     if (entry.type === 'link') await incoming.makeLink(entry.path, entry.to!);
@@ -158,13 +156,13 @@ async function makeReady(run: StepRun, incoming: LocalFiles): Promise<NonNullabl
 }
 
 /** Whether an earlier run left the file whole; a file's time is set last, so an unfinished one has another. */
-async function isThere(files: LocalFiles, wanted: CheckedEntry): Promise<boolean> {
+async function isThere(files: FilesEnd, wanted: CheckedEntry): Promise<boolean> {
   const here = await files.entry(wanted.path);
   if (here?.type !== 'file' || here.size !== wanted.size || here.mtime !== wanted.mtime) return false;
-  return (await checksumOf(`${files.place}/${textOf(wanted.path)}`)).sha256 === wanted.sha256;
+  return (await files.checksum(wanted.path)) === wanted.sha256;
 }
 
-async function bring(from: LocalFiles, to: LocalFiles, entry: CheckedEntry): Promise<void> {
+async function bring(from: FilesEnd, to: FilesEnd, entry: CheckedEntry): Promise<void> {
   const sha256 = await copyChecked(from, to, entry);
   if (sha256 === entry.sha256) return;
   throw new DamageError({
@@ -174,17 +172,11 @@ async function bring(from: LocalFiles, to: LocalFiles, entry: CheckedEntry): Pro
   });
 }
 
-async function layDump(
-  run: StepRun,
-  crate: Crate,
-  incoming: string,
-  part: { sha256: string },
-): Promise<void> {
-  const files = new LocalFiles(dirname(incoming));
-  const name = bytesOfText(basename(incoming));
-  await files.write(name, new LocalFiles(crate.folder).read(asBytes(movedDump)));
+async function layDump(run: StepRun, crate: Crate, incoming: string, part: CratePart): Promise<void> {
+  const { above, name } = openAbove(incoming);
+  await above.write(name, openFiles(crate.folder).read(asBytes(movedDump)));
   run.signal.throwIfAborted();
-  if ((await checksumOf(incoming)).sha256 === part.sha256) return;
+  if ((await above.checksum(name)) === part.sha256) return;
   throw new DamageError({
     doing: `Writing ${incoming}`,
     cause: 'it is not what was written',
@@ -198,26 +190,26 @@ async function layDump(
  */
 async function swapIn(run: StepRun, place: string): Promise<string[]> {
   const { incoming, keepsake, outgoing } = besides(run.move, place);
-  const parent = new LocalFiles(dirname(place));
-  const stands = (path: string) => parent.entry(bytesOfText(basename(path)));
-  if (await stands(place)) {
+  const { above, name } = openAbove(place);
+  const nameOf = (path: string) => openAbove(path).name;
+  const keeps = async () => (await above.entry(nameOf(keepsake))) !== undefined;
+  await above.remove(nameOf(outgoing));
+  if (await above.entry(name)) {
     const ours = delivered(await run.move.folder.readJournal()).has(place);
-    if (!ours && (await stands(keepsake))) {
+    if (!ours && (await keeps())) {
       throw new UsageError({
         doing: `Putting ${place} in place`,
         cause: `something new stands there, and ${keepsake} already keeps what stood there before`,
         remedy: 'Move one of the two away by hand, then run the command again',
       });
     }
-    const away = ours ? outgoing : keepsake;
-    await parent.remove(bytesOfText(basename(outgoing)));
     if (!ours) await noteDone(run, 'deliver', { keeps: keepsake, of: place });
-    await telling(`Keeping what stood at ${place}`, () => rename(place, away));
+    await above.rename(name, nameOf(ours ? outgoing : keepsake));
   }
   await noteDone(run, 'deliver', { puts: place });
-  await telling(`Putting ${place} in place`, () => rename(incoming, place));
-  await parent.remove(bytesOfText(basename(outgoing)));
-  return (await stands(keepsake)) ? [keepsake] : [];
+  await above.rename(nameOf(incoming), name);
+  await above.remove(nameOf(outgoing));
+  return (await keeps()) ? [keepsake] : [];
 }
 
 /** The places at which something stands that a delivery put there, by the journal. */

@@ -14,8 +14,9 @@ import type { Sheet } from '../core/sheet/schema.js';
 import { families, recogniseFamily } from '../core/site/families.js';
 import type { Facts, Family, SiteMove } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
-import { LocalFiles } from '../ends/files/local.js';
-import { localFolder } from '../ends/files/place.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+
+import { localFolder, openFiles } from '../ends/files/place.js';
 import { MoveFolder } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
 
@@ -107,7 +108,7 @@ export interface OldSite {
 const largestConfiguration = 1024 * 1024;
 
 /** Recognises the old site and reads its configuration. Nothing of it is run. */
-export async function lookAtSite(files: LocalFiles): Promise<OldSite> {
+export async function lookAtSite(files: FilesEnd): Promise<OldSite> {
   const known = new Set<string>();
   for (const path of new Set(families.flatMap(({ marks }) => marks.flat())) as Set<ByteString>) {
     if (await files.entry(path)) known.add(path);
@@ -115,7 +116,7 @@ export async function lookAtSite(files: LocalFiles): Promise<OldSite> {
   const { family, by } = recogniseFamily(path => known.has(path));
   for (const path of family.configurations as ByteString[]) {
     const above = path.startsWith('../');
-    const where = above ? new LocalFiles(resolve(files.place, '..')) : files;
+    const where = above ? openFiles(resolve(files.place, '..')) : files;
     const name = (above ? path.slice(3) : path) as ByteString;
     const entry = await where.entry(name);
     if (entry?.type !== 'file') continue;
@@ -127,7 +128,7 @@ export async function lookAtSite(files: LocalFiles): Promise<OldSite> {
 }
 
 /** A small file's bytes. */
-export async function readAll(files: LocalFiles, path: ByteString): Promise<ByteString> {
+export async function readAll(files: FilesEnd, path: ByteString): Promise<ByteString> {
   const chunks: Buffer[] = [];
   for await (const chunk of files.read(path)) chunks.push(chunk);
   return bytesOf(Buffer.concat(chunks));

@@ -13,7 +13,9 @@ import { RowCount } from '../core/sql/row-count.js';
 import { type CrateManifest, type CratePart, checksumOf } from '../ends/crate.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter } from '../ends/database/dump-writer.js';
-import { LocalFiles } from '../ends/files/local.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { openFiles } from '../ends/files/place.js';
+
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import { identityOf, lookAtSite, type Move, type OldSite, treeIdentity } from './move.js';
@@ -41,7 +43,7 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
       remedy: 'Give old.files, old.database, or both',
     });
   }
-  const files = move.oldFiles ? new LocalFiles(move.oldFiles) : undefined;
+  const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
   const site = files ? await lookAtSite(files) : undefined;
   const listing = await listWanted(run, files);
   return doStep(run, 'pack', await inputsOf(move, listing.entries), async () => {
@@ -79,7 +81,7 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
 /** What packing depends on. */
 export async function packInputs(run: StepRun): Promise<unknown> {
   const { oldFiles } = run.move;
-  const { entries } = await listWanted(run, oldFiles ? new LocalFiles(oldFiles) : undefined);
+  const { entries } = await listWanted(run, oldFiles ? openFiles(oldFiles) : undefined);
   return inputsOf(run.move, entries);
 }
 
@@ -115,7 +117,7 @@ function countsOf(
 
 async function listWanted(
   run: StepRun,
-  files: LocalFiles | undefined,
+  files: FilesEnd | undefined,
 ): Promise<{ entries: FileEntry[]; findings: Finding[] }> {
   if (!files) return { entries: [], findings: [] };
   const { take } = run.move.sheet;
@@ -174,7 +176,7 @@ async function copyWhole(from: string, to: string): Promise<void> {
 
 async function takeFiles(
   run: StepRun,
-  files: LocalFiles,
+  files: FilesEnd,
   entries: readonly FileEntry[],
 ): Promise<{ entries: CheckedEntry[]; kept: number }> {
   const { crate } = run.move;
@@ -207,7 +209,7 @@ async function takeFiles(
 }
 
 /** Copies a file with its mode and time; gives its SHA-256. */
-export async function copyChecked(from: LocalFiles, to: LocalFiles, entry: FileEntry): Promise<string> {
+export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
   const hash = createHash('sha256');
   async function* passing() {
     for await (const chunk of from.read(entry.path)) {
@@ -221,7 +223,7 @@ export async function copyChecked(from: LocalFiles, to: LocalFiles, entry: FileE
 
 /** Removes what an earlier run put there and is not wanted any more. */
 async function removeOthers(
-  files: LocalFiles,
+  files: FilesEnd,
   wanted: ReadonlySet<string>,
   signal: AbortSignal,
 ): Promise<void> {

@@ -1,9 +1,7 @@
-import { readdir, rename } from 'node:fs/promises';
-import { basename, dirname } from 'node:path';
-import { bytesOfText } from '../core/bytes.js';
+import { readdir } from 'node:fs/promises';
 import type { JournalRecord } from '../core/journal.js';
-import { LocalFiles } from '../ends/files/local.js';
-import { telling } from '../ends/trouble.js';
+import { openAbove } from '../ends/files/place.js';
+
 import { besides, delivered } from './deliver.js';
 import type { Move } from './move.js';
 
@@ -39,16 +37,20 @@ export async function remainsOf(move: Move, journal: readonly JournalRecord[]): 
 export async function putBack({ place, delivered: ours, keepsake, scraps }: Remains): Promise<void> {
   for (const scrap of scraps) await remove(scrap);
   if (ours) await remove(place);
-  if (keepsake !== undefined) await telling(`Putting back ${place}`, () => rename(keepsake, place));
+  if (keepsake === undefined) return;
+  const { above, name } = openAbove(place);
+  await above.rename(openAbove(keepsake).name, name);
 }
 
 /** Removes a folder or file at or beside a place of the new end. */
 export async function remove(path: string): Promise<void> {
-  await new LocalFiles(dirname(path)).remove(bytesOfText(basename(path)));
+  const { above, name } = openAbove(path);
+  await above.remove(name);
 }
 
 async function stands(path: string): Promise<boolean> {
-  return (await new LocalFiles(dirname(path)).entry(bytesOfText(basename(path)))) !== undefined;
+  const { above, name } = openAbove(path);
+  return (await above.entry(name)) !== undefined;
 }
 
 /** Places of the new end at which something stands that this move did not put there, and that delivery would keep. */

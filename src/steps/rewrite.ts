@@ -8,7 +8,7 @@ import { noteSample, observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
-import { type CratePart, checksumOf } from '../ends/crate.js';
+import type { CratePart } from '../ends/crate.js';
 import { leaveOf, prefixChangeOf, readAll, rulesOf } from './move.js';
 import { takenDump } from './pack.js';
 import { rewriteDump, rewriteFindings } from './rewrite-dump.js';
@@ -104,7 +104,7 @@ async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummar
       })(),
       entry,
     );
-    const { sha256 } = await checksumOf(`${crate.movedFiles.place}/${textOf(entry.path)}`);
+    const sha256 = await crate.movedFiles.checksum(entry.path);
     moved.push({ ...entry, size: after.length, sha256 });
   }
   await crate.writeEntries(movedFiles, moved);

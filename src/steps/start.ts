@@ -2,8 +2,8 @@ import { basename, dirname, resolve } from 'node:path';
 import { addressPath, formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
 import { type SheetAnswers, writeSheet } from '../core/sheet/write.js';
-import { LocalFiles } from '../ends/files/local.js';
-import { localFolder } from '../ends/files/place.js';
+
+import { localFolder, openFiles } from '../ends/files/place.js';
 import { writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
 import { lookAtSite } from './move.js';
@@ -57,7 +57,7 @@ export async function start(wish: StartWish, file: string): Promise<StartOutcome
   const old = parseAddress(wish.old!);
   const next = parseAddress(wish.new!);
   const from = dirname(resolve(file));
-  const site = wish.oldFiles ? await lookAtSite(new LocalFiles(localFolder(wish.oldFiles, from))) : undefined;
+  const site = wish.oldFiles ? await lookAtSite(openFiles(localFolder(wish.oldFiles, from))) : undefined;
   const answers: SheetAnswers = {
     name:
       wish.name ??

@@ -1,7 +1,7 @@
 import { basename, dirname } from 'node:path';
 import { formatAddress } from '../core/address/address.js';
 import type { SeenHost } from '../core/address/seen.js';
-import { bytesOfText, textOf } from '../core/bytes.js';
+import { textOf } from '../core/bytes.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
 import { byWeight, type Finding } from '../core/findings.js';
@@ -10,7 +10,9 @@ import { LyingAbout } from '../core/site/lying-about.js';
 import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { DumpSurvey, prefixesIn, type SurveyedTable } from '../core/sql/survey.js';
 import { readDump } from '../ends/database/dump-reader.js';
-import { LocalFiles } from '../ends/files/local.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { openFiles } from '../ends/files/place.js';
+
 import { delivered } from './deliver.js';
 import { identityOf, lookAtSite, type Move, type OldSite, readAll, siteMoveOf } from './move.js';
 import { checkRoom } from './room.js';
@@ -64,9 +66,9 @@ export async function survey(run: StepRun): Promise<StepOutcome<SurveyResult>> {
   const { move } = run;
   return doStep(run, 'survey', await surveyInputs(run), async () => {
     const findings: Finding[] = [];
-    const site = move.oldFiles ? await lookAtSite(new LocalFiles(move.oldFiles)) : undefined;
+    const site = move.oldFiles ? await lookAtSite(openFiles(move.oldFiles)) : undefined;
     if (site) findings.push(...configurationFindings(move, site));
-    const files = move.oldFiles ? await surveyFiles(run, new LocalFiles(move.oldFiles), findings) : undefined;
+    const files = move.oldFiles ? await surveyFiles(run, openFiles(move.oldFiles), findings) : undefined;
     const dump = move.oldDump ? await surveyDump(run, move.oldDump, site?.family) : undefined;
     if (dump && site) findings.push(...dumpFindings(move, site, dump));
     const next = await surveyNew(move, site?.family, delivered(await move.folder.readJournal()));
@@ -187,7 +189,7 @@ export function configurationMissing(place: string, family: Family): Finding {
   };
 }
 
-async function surveyFiles(run: StepRun, files: LocalFiles, findings: Finding[]): Promise<FilesSurvey> {
+async function surveyFiles(run: StepRun, files: FilesEnd, findings: Finding[]): Promise<FilesSurvey> {
   const { take } = run.move.sheet;
   const out = leftOut(take.files === false ? ['*'] : take.files.without);
   const counts = { files: 0, folders: 0, links: 0, bytes: 0 };
@@ -342,9 +344,8 @@ async function surveyNew(
   const findings: Finding[] = [];
   const nothing = { standing: 0, delivered: false, findings };
   if (!move.newFiles) return nothing;
-  const files = new LocalFiles(move.newFiles);
-  const parent = new LocalFiles(dirname(move.newFiles));
-  if ((await parent.entry(bytesOfText(basename(move.newFiles))))?.type !== 'folder') return nothing;
+  const files = openFiles(move.newFiles);
+  if (!(await files.isThere())) return nothing;
   const names: string[] = [];
   for await (const entry of files.list(one => one.path.includes('/'), new AbortController().signal))
     names.push(textOf(entry.path));

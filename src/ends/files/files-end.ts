@@ -5,11 +5,15 @@ import type { FileEntry } from '../../core/files/entries.js';
 export interface FilesEnd {
   /** As the sheet names it, for messages. */
   readonly place: string;
+  /** Whether the place itself is there, as a folder. */
+  isThere(): Promise<boolean>;
   /** Everything below, a folder before what is in it, in a fixed order. What `skip` says is not entered. */
   list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry>;
   /** The entry at a path, or undefined where nothing is. A link is told as a link. */
   entry(path: ByteString): Promise<FileEntry | undefined>;
   read(path: ByteString): AsyncIterable<Buffer>;
+  /** SHA-256 of a file, in hex. */
+  checksum(path: ByteString): Promise<string>;
   /** Writes a whole file, making the folders above it; mode and time are set when given. */
   write(
     path: ByteString,
@@ -20,5 +24,8 @@ export interface FilesEnd {
   makeLink(path: ByteString, to: ByteString): Promise<void>;
   /** Sets the mode and time of a folder, once nothing more is put into it. */
   finishFolder(path: ByteString, like: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void>;
+  /** Removes a file, or a folder with all in it; nothing where nothing is. */
   remove(path: ByteString): Promise<void>;
+  /** Gives something another name; nothing may stand there. */
+  rename(from: ByteString, to: ByteString): Promise<void>;
 }

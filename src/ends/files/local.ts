@@ -1,5 +1,6 @@
+import { createHash } from 'node:crypto';
 import { createReadStream, type Stats } from 'node:fs';
-import { chmod, lstat, mkdir, open, readdir, readlink, rm, symlink, utimes } from 'node:fs/promises';
+import { chmod, lstat, mkdir, open, readdir, readlink, rename, rm, symlink, utimes } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
@@ -19,7 +20,6 @@ export class LocalFiles implements FilesEnd {
     this.root = Buffer.from(this.place);
   }
 
-  /** Whether the folder itself is there. */
   async isThere(): Promise<boolean> {
     try {
       return (await lstat(this.root)).isDirectory();
@@ -79,6 +79,12 @@ export class LocalFiles implements FilesEnd {
     }
   }
 
+  async checksum(path: ByteString): Promise<string> {
+    const hash = createHash('sha256');
+    for await (const chunk of this.read(path)) hash.update(chunk);
+    return hash.digest('hex');
+  }
+
   async write(
     path: ByteString,
     content: AsyncIterable<Buffer>,
@@ -124,6 +130,12 @@ export class LocalFiles implements FilesEnd {
 
   async remove(path: ByteString): Promise<void> {
     await telling(`Removing ${this.show(path)}`, () => rm(this.at(path), { recursive: true, force: true }));
+  }
+
+  async rename(from: ByteString, to: ByteString): Promise<void> {
+    await telling(`Renaming ${this.show(from)} to ${this.show(to)}`, () =>
+      rename(this.at(from), this.at(to)),
+    );
   }
 
   private at(path: ByteString): Buffer {
