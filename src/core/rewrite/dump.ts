@@ -6,11 +6,14 @@ import { type Dialect, EscapedText, editsInLiteral, hasDoubledQuote, openLiteral
 import { rowsOf, type TableRows } from '../sql/row-count.js';
 import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { renameTables } from '../sql/table-names.js';
+import { AnchorCursor } from './anchors.js';
+import { editsInEscaped } from './escaped.js';
 import type { Globs } from './globs.js';
 import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from './prefix.js';
 import type { Rules } from './rules.js';
 import { excerpt, noteSample, type Observer, observerOf, type PlaceTally, Tally } from './tally.js';
-import { AnchorCursor, editsInEscaped, editsInText, editsInValue, needsOpening } from './value.js';
+import { editsInText } from './text.js';
+import { editsInValue, needsOpening } from './value.js';
 
 /** What a rewriting of a dump is to do. */
 export interface DumpRewriting {
@@ -176,7 +179,8 @@ export class DumpRewriter implements DumpVisitor {
       let column = columns.indexOf(name);
       if (column < 0) column = columns.push(name) - 1;
       this.columns = columns;
-      edits.push(...(this.literal({ s, start: from, end: to, quote, column }, dialect) ?? []));
+      for (const edit of this.literal({ s, start: from, end: to, quote, column }, dialect) ?? [])
+        edits.push(edit);
     }
     this.plans = [];
     this.current = { table: '', rows: 0 };

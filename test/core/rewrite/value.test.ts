@@ -297,6 +297,16 @@ test('objects, references, enums, custom payloads and sessions keep their shape'
   for (const [before, after] of cases) assert.equal(rewrite(before).text, after);
 });
 
+test('a value with hundreds of thousands of addresses is rewritten like any other', () => {
+  const many = 'https://old.example/site '.repeat(300_000);
+  assert.equal(rewrite(many).text, 'https://new.example '.repeat(300_000));
+  assert.equal(
+    rewrite(`x|${textOf(encodeSerialized([many]))}${many}`).text.split('https://new.example ').length,
+    600_001,
+  );
+  assert.equal(rewrite(`${textOf(encodeSerialized('a'))}${many}`).place.pairs[0], 300_000);
+});
+
 test('hostile values end in a finding or unchanged, never in a crash or a hang', () => {
   const deep = `${'a:1:{i:0;'.repeat(10_000)}s:24:"https://old.example/site";${'}'.repeat(10_000)}`;
   assert.ok(rewrite(deep).text.includes('s:19:"https://new.example"'));
@@ -304,6 +314,13 @@ test('hostile values end in a finding or unchanged, never in a crash or a hang',
   assert.equal(rewrite(unclosed).text, unclosed);
   const huge = 's:1000000000000000000:"https://old.example/site";';
   assert.equal(rewrite(huge).text, huge);
+  let boxes = 's:24:"https://old.example/site";';
+  for (let n = 0; n < 5000; n++) boxes = `C:1:"A":${boxes.length}:{${boxes}}`;
+  assert.equal(rewrite(boxes).text, boxes);
+  assert.equal(rewrite(boxes).place.damaged, 1);
+  let strings = 'https://old.example/site';
+  for (let n = 0; n < 5000; n++) strings = `s:${strings.length}:"${strings}";`;
+  assert.equal(rewrite(strings).text, strings);
   const heads = `x|a:1:{${'a:1:{'.repeat(50_000)}https://old.example/site`;
   assert.ok(rewrite(heads).text.endsWith('https://new.example'));
 });
