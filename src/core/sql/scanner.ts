@@ -279,10 +279,17 @@ export class DumpScanner {
           break;
         }
         default:
-          if (bytes[at] === this.delimiter.charCodeAt(0) && s.startsWith(this.delimiter, at)) {
-            rowBytes?.(s, from, at);
-            this.mode = 'between';
-            return at + this.delimiter.length;
+          if (bytes[at] === this.delimiter.charCodeAt(0)) {
+            if (s.startsWith(this.delimiter, at)) {
+              if (this.depth !== 0) throw this.brokenRow(at);
+              rowBytes?.(s, from, at);
+              this.mode = 'between';
+              return at + this.delimiter.length;
+            }
+            if (!last && size - at < this.delimiter.length) {
+              rowBytes?.(s, from, at);
+              return at === from ? needMore : at;
+            }
           }
           at++;
       }
@@ -302,6 +309,13 @@ export class DumpScanner {
     const mode = sqlMode.exec(s.slice(at, Math.min(end, at + 500)));
     if (mode) this.dialect = { backslash: !/no_backslash_escapes/i.test(mode[1] ?? '') };
     return end + this.delimiter.length;
+  }
+
+  private brokenRow(at: number): DamageError {
+    return this.damage(
+      `a row of the table ${this.table} is not closed at byte ${this.offset + at}`,
+      'It was changed by an editor or a transfer: take the dump again',
+    );
   }
 
   private truncated(where: string): DamageError {

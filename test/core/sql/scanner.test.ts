@@ -143,6 +143,16 @@ test('what is not SQL is refused at once', () => {
   }
 });
 
+test('a row that is not closed is damage, and a delimiter may be cut by a chunk', () => {
+  assert.throws(
+    () => rewrite("INSERT INTO t VALUES (1,'a';\nINSERT INTO t VALUES (2,'b');", [], { rules: nothing }),
+    /row of the table t is not closed/,
+  );
+  const blocks = 'DELIMITER ;;\nINSERT INTO t VALUES (1);;\nINSERT INTO t VALUES (2);;\n';
+  const everywhere = Array.from({ length: blocks.length }, (_, i) => i);
+  assert.equal(rewrite(blocks, everywhere, { rules: nothing }).rewriter.tables.get('t')?.rows, 2);
+});
+
 test('rows of tables that are not wanted are left out, and the table itself is kept', () => {
   const out: Buffer[] = [];
   const count = new RowCount(
