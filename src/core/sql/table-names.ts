@@ -1,7 +1,7 @@
 import { asBytes, type Edit } from '../bytes.js';
 
 const token =
-  /'(?:[^'\\]|\\.|'')*'|"(?:[^"\\]|\\.|"")*"|`((?:[^`]|``)+)`|--\s[^\n]*|#[^\n]*|\/\*M?!\d*|\/\*[^!][^*]*(?:\*(?!\/)[^*]*)*\*\/|([A-Za-z_$\x80-\xff][\w$\x80-\xff]*)|[^\s\w]|\d+/gs;
+  /'(?:[^'\\]|\\.|'')*'|"((?:[^"\\]|\\.|"")*)"|`((?:[^`]|``)+)`|--\s[^\n]*|#[^\n]*|\/\*M?!\d*|\/\*[^!][^*]*(?:\*(?!\/)[^*]*)*\*\/|([A-Za-z_$\x80-\xff][\w$\x80-\xff]*)|[^\s\w]|\d+/gs;
 
 /** Words after which a table's name stands (perhaps with a database's name before it). */
 const before = new Set([
@@ -37,15 +37,16 @@ export function renameTables(
   let listed = '';
   token.lastIndex = 0;
   for (let found = token.exec(text); found; found = token.exec(text)) {
-    const [whole, quoted, bare] = found;
+    const [whole, ansi, quoted, bare] = found;
     if (/^(?:--\s|#|\/\*)/.test(whole)) continue;
-    const name = quoted?.replaceAll('``', '`') ?? bare;
+    // Where a name stands, double quotes are those of ANSI mode; elsewhere they may be a string's.
+    const name = quoted?.replaceAll('``', '`') ?? ansi ?? bare;
     const next = name === undefined ? undefined : rename(name);
     if (next !== undefined) {
       const inList = (previous === ',' && listed !== '') || before.has(previous);
       const after = /^\s*\./.test(text.slice(token.lastIndex, token.lastIndex + 20));
       if (inList || after || previous === '.') {
-        const put = asBytes(quoted === undefined ? next : `\`${next.replaceAll('`', '``')}\``);
+        const put = asBytes(bare === undefined ? whole[0] + next.replaceAll('`', '``') + whole[0] : next);
         edits.push({ start: start + found.index, end: start + found.index + whole.length, put });
       }
     }

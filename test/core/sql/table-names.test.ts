@@ -8,6 +8,11 @@ import { renameTables } from '../../../src/core/sql/table-names.js';
 const rename = (name: string) => (name.startsWith('sr4_') ? `row_${name.slice(4)}` : undefined);
 
 const cases: [string, string][] = [
+  ['LOCK TABLES "sr4_a" WRITE, "sr4_b" READ', 'LOCK TABLES "row_a" WRITE, "row_b" READ'],
+  [
+    'CREATE TABLE "sr4_a" ("sr4_col" text DEFAULT "sr4_b")',
+    'CREATE TABLE "row_a" ("sr4_col" text DEFAULT "sr4_b")',
+  ],
   ['DROP TABLE IF EXISTS `sr4_a`, sr4_b', 'DROP TABLE IF EXISTS `row_a`, row_b'],
   ['LOCK TABLES `sr4_a` WRITE, `sr4_b` READ', 'LOCK TABLES `row_a` WRITE, `row_b` READ'],
   ['/*!40000 ALTER TABLE `sr4_a` DISABLE KEYS */', '/*!40000 ALTER TABLE `row_a` DISABLE KEYS */'],
