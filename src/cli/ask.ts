@@ -1,12 +1,15 @@
 import { UsageError } from '../core/errors.js';
 import type { Common } from './command.js';
 
+/** What the person says no to ends the command, and nothing was done. */
+export const declined = 'declined';
+
 /**
- * Asks before something is destroyed or overwritten.
+ * Asks before something is destroyed or overwritten; comes back only when it may be.
  * @throws UsageError where no terminal is there to ask and --yes was not given
  */
-export async function mayGoOn(question: string, argv: Common): Promise<boolean> {
-  if (argv.yes) return true;
+export async function askFirst(question: string, argv: Common): Promise<void> {
+  if (argv.yes) return;
   if (!process.stdin.isTTY || !process.stderr.isTTY) {
     throw new UsageError({
       doing: question.replace(/\?$/, ''),
@@ -15,5 +18,6 @@ export async function mayGoOn(question: string, argv: Common): Promise<boolean> 
     });
   }
   const { confirm } = await import('@inquirer/prompts');
-  return confirm({ message: question, default: false }, { output: process.stderr });
+  if (await confirm({ message: question, default: false }, { output: process.stderr })) return;
+  throw new DOMException(declined, 'AbortError');
 }

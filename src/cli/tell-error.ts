@@ -1,6 +1,7 @@
 import { ExitCode, PorterError } from '../core/errors.js';
 import { showable } from '../core/rewrite/tally.js';
 import { asTrouble } from '../ends/trouble.js';
+import { declined } from './ask.js';
 
 /**
  * Tells an error on stderr in at most three lines: what was being done and what came back, then what to try. A
@@ -10,9 +11,8 @@ import { asTrouble } from '../ends/trouble.js';
 export function tellError(raised: unknown, verbose: boolean): number {
   const error = raised instanceof Error ? asTrouble(raised, 'Working on this machine’s files') : raised;
   if (error instanceof Error && (error.name === 'AbortError' || error.name === 'ExitPromptError')) {
-    const declined = error.message === 'declined';
     process.stderr.write(
-      declined
+      error.message === declined
         ? 'Nothing was done.\n'
         : 'Interrupted. Run the same command again; it goes on where it was.\n',
     );

@@ -1,6 +1,6 @@
 import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
-import { byWeight, type Finding } from '../core/findings.js';
+import type { Finding } from '../core/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families.js';
@@ -49,11 +49,9 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
     const { pages, findings: seen } = await comparePagesOf(run, family);
     findings.push(...seen);
     const result: CheckResult = { files, tables, leftOver, pages };
-    const sorted = byWeight(findings);
-    for (const finding of sorted) run.events({ type: 'finding', finding });
     return {
       result,
-      findings: sorted,
+      findings,
       brief: { files: files?.equal, tables: tables.length, pages: pages.length },
     };
   });

@@ -2,7 +2,7 @@ import { basename, dirname, join } from 'node:path';
 import { asBytes, textOf } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
-import { byWeight, type Finding } from '../core/findings.js';
+import type { Finding } from '../core/findings.js';
 import { digestOf, type JournalRecord, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Crate, CratePart } from '../ends/crate.js';
@@ -82,9 +82,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       fitted,
       keepsakes,
     };
-    const sorted = byWeight(findings);
-    for (const finding of sorted) run.events({ type: 'finding', finding });
-    return { result, findings: sorted, brief: { files: files?.count, dump: moved?.sha256, keepsakes } };
+    return { result, findings, brief: { files: files?.count, dump: moved?.sha256, keepsakes } };
   });
 }
 

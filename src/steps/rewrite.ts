@@ -1,7 +1,7 @@
 import { rm } from 'node:fs/promises';
 import { applyEdits, bufferOf, textOf } from '../core/bytes.js';
 import type { CheckedEntry } from '../core/files/entries.js';
-import { byWeight, type Finding } from '../core/findings.js';
+import type { Finding } from '../core/findings.js';
 import type { RewriteSummary } from '../core/rewrite/summary.js';
 import { summarise } from '../core/rewrite/summary.js';
 import { noteSample, observerOf, Tally } from '../core/rewrite/tally.js';
@@ -55,10 +55,8 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
     }
     const files = await rewriteFiles(run, family);
     const result = { dump, files, moved, prefix: prefix && { from: prefix.from, to: prefix.to } };
-    const sorted = byWeight(findings);
-    for (const finding of sorted) run.events({ type: 'finding', finding });
     const occurrences = (dump?.totals.occurrences ?? 0) + files.totals.occurrences;
-    return { result, findings: sorted, brief: { occurrences, moved: moved?.sha256 } };
+    return { result, findings, brief: { occurrences, moved: moved?.sha256 } };
   });
 }
 

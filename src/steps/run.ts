@@ -1,6 +1,6 @@
 import { mkdir, readFile } from 'node:fs/promises';
 import { PorterError } from '../core/errors.js';
-import { type Finding, saysStop } from '../core/findings.js';
+import { byWeight, type Finding, saysStop } from '../core/findings.js';
 import { digestOf, type JournalRecord, type StepName, stateOf } from '../core/journal.js';
 import type { MoveFolder } from '../ends/move-folder.js';
 import type { EventSink } from './events.js';
@@ -33,7 +33,7 @@ interface Worked<Result> {
 
 /**
  * Does a step once for the same inputs: where the journal says that it is done on these, its result is read back.
- * Otherwise the work is done and noted: when it began, and how it ended.
+ * Otherwise the work is done and noted: when it began, and how it ended. Findings are told, the gravest first.
  * @param inputs everything that the result depends on; a digest of it is kept
  */
 export async function doStep<Result>(
@@ -58,7 +58,9 @@ export async function doStep<Result>(
   run.events({ type: 'step', step, state: 'began' });
   await note({ event: 'began', inputs: digest });
   try {
-    const { result, findings, brief } = await work();
+    const { result, findings: seen, brief } = await work();
+    const findings = byWeight(seen);
+    for (const finding of findings) run.events({ type: 'finding', finding });
     const seconds = Math.round(performance.now() - began) / 1000;
     const state = saysStop(findings) ? 'stopped' : 'done';
     await mkdir(folder.at('results'), { recursive: true });

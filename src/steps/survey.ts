@@ -4,7 +4,7 @@ import type { SeenHost } from '../core/address/seen.js';
 import { textOf } from '../core/bytes.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
-import { byWeight, type Finding } from '../core/findings.js';
+import type { Finding } from '../core/findings.js';
 import type { Fact, Family } from '../core/site/family.js';
 import { LyingAbout } from '../core/site/lying-about.js';
 import { isServerFile, readServerFile } from '../core/site/server-files.js';
@@ -100,14 +100,12 @@ export async function survey(run: StepRun): Promise<StepOutcome<SurveyResult>> {
         dump: move.newDump,
       },
     };
-    const sorted = byWeight(findings);
-    for (const finding of sorted) run.events({ type: 'finding', finding });
     const brief = {
       files: files?.files,
       tables: dump?.tables.length,
-      findings: sorted.map(({ level, code }) => `${level} ${code}`),
+      findings: findings.map(({ level, code }) => `${level} ${code}`),
     };
-    return { result, findings: sorted, brief };
+    return { result, findings, brief };
   });
 }
 

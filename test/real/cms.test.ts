@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { execFileSync, spawn } from 'node:child_process';
 import { cpSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { after, before, type TestContext, test } from 'node:test';
+import { type TestContext, test } from 'node:test';
 import { fileURLToPath } from 'node:url';
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
@@ -12,7 +12,7 @@ import { DumpRows } from '../../src/core/sql/rows.js';
 import { WebSite } from '../../src/ends/http.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
-import { freePort, listens, OwnDatabase, until } from './database.js';
+import { databaseForTests, freePort, listens, until } from './database.js';
 
 const here = (name: string) => fileURLToPath(new URL(name, import.meta.url));
 const oldAddress = 'https://club.saltmarsh.example/site';
@@ -20,15 +20,7 @@ const newAddress = 'https://saltmarshrowing.example';
 const programs = ['php', 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
 const cms = '/usr/share/wordpress';
 
-let database: OwnDatabase | undefined;
-before(async () => {
-  try {
-    database = await OwnDatabase.start();
-  } catch {
-    // The tests below say what is missing.
-  }
-});
-after(() => database?.close());
+const started = databaseForTests();
 
 /** Serves a folder by PHP's built-in server, as a host with TLS in front of it would, until the test ends. */
 async function serve(t: TestContext, root: string, base: string, port: number): Promise<void> {
@@ -67,6 +59,7 @@ test('a real installation of the CMS moves: PHP reads every value, the CMS answe
   timeout: 300_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
+  const database = started();
   assert.ok(database, 'the database server did not start');
   const root = folder(t);
   const site = join(root, 'old/site');

@@ -3,6 +3,7 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { type AddressInfo, connect, createServer } from 'node:net';
 import { tmpdir, userInfo } from 'node:os';
 import { join } from 'node:path';
+import { after, before } from 'node:test';
 
 /** A port of this machine that is free now. */
 export async function freePort(): Promise<number> {
@@ -35,7 +36,7 @@ export async function until(what: string, so: () => boolean | Promise<boolean>):
 }
 
 /** A MariaDB server of the test's own, with a private data folder, on a free port. */
-export class OwnDatabase {
+class OwnDatabase {
   readonly port: number;
   readonly socket: string;
   private readonly folder: string;
@@ -131,4 +132,14 @@ export class OwnDatabase {
     await this.stop();
     rmSync(this.folder, { recursive: true, force: true });
   }
+}
+
+/** A server for the tests of one file; undefined where none could be started, which they tell themselves. */
+export function databaseForTests(): () => OwnDatabase | undefined {
+  let database: OwnDatabase | undefined;
+  before(async () => {
+    database = await OwnDatabase.start().catch(() => undefined);
+  });
+  after(() => database?.close());
+  return () => database;
 }

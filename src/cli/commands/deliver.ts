@@ -10,7 +10,7 @@ export const deliver = command<{ again: boolean }>({
   ],
   options: againOption,
   run: async argv => {
-    const [{ deliver: step }, { wouldReplace }, { showDeliver }, { runAndShow }, { mayGoOn }] =
+    const [{ deliver: step }, { wouldReplace }, { showDeliver }, { runAndShow }, { askFirst }] =
       await Promise.all([
         import('../../steps/deliver.js'),
         import('../../steps/put-back.js'),
@@ -22,15 +22,11 @@ export const deliver = command<{ again: boolean }>({
       argv,
       async run => {
         const replaced = await wouldReplace(run.move);
-        if (
-          replaced.length > 0 &&
-          !(await mayGoOn(
+        if (replaced.length > 0)
+          await askFirst(
             `Put the new site in place of what stands at ${replaced.join(' and ')} (it is kept)?`,
             argv,
-          ))
-        ) {
-          throw new DOMException('declined', 'AbortError');
-        }
+          );
         return step(run);
       },
       showDeliver,

@@ -8,7 +8,7 @@ export const go = command({
     ['go --yes --json-events', 'without asking, with NDJSON events for another program'],
   ],
   run: async argv => {
-    const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { mayGoOn }, { ExitCode }] =
+    const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
       await Promise.all([
         import('../../steps/go.js'),
         import('../../steps/put-back.js'),
@@ -19,15 +19,11 @@ export const go = command({
       ]);
     await withMove(argv, async (run, face) => {
       const replaced = await wouldReplace(run.move);
-      if (
-        replaced.length > 0 &&
-        !(await mayGoOn(
+      if (replaced.length > 0)
+        await askFirst(
           `The move will put the new site in place of what stands at ${replaced.join(' and ')} (it is kept). Go on?`,
           argv,
-        ))
-      ) {
-        throw new DOMException('declined', 'AbortError');
-      }
+        );
       const outcome = await goOn(run);
       face.result(outcome, () => showGo(outcome, face.colors));
       if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;

@@ -74,7 +74,7 @@ export const rewrite = command<Options>({
 const dash = (word: string) => (word === standardStream ? '-' : word);
 
 async function rewriteOne(argv: Common & Options & { readonly input: string }): Promise<void> {
-  const [{ rewriteByItself }, { showRewriting }, { Face }, { endSignal }, { mayGoOn }, { existsSync }] =
+  const [{ rewriteByItself }, { showRewriting }, { Face }, { endSignal }, { askFirst }, { existsSync }] =
     await Promise.all([
       import('../../steps/rewrite-dump.js'),
       import('../show/rewrite.js'),
@@ -86,15 +86,8 @@ async function rewriteOne(argv: Common & Options & { readonly input: string }): 
   const face = await Face.open(argv);
   try {
     const out = argv.out;
-    if (
-      out !== undefined &&
-      out !== '-' &&
-      !argv.dryRun &&
-      existsSync(out) &&
-      !(await mayGoOn(`Overwrite ${out}?`, argv))
-    ) {
-      throw new DOMException('declined', 'AbortError');
-    }
+    if (out !== undefined && out !== '-' && !argv.dryRun && existsSync(out))
+      await askFirst(`Overwrite ${out}?`, argv);
     const outcome = await rewriteByItself(argv, face.events, endSignal());
     if (out === '-') face.tell(showRewriting(outcome, face.colors));
     else face.result(outcome, () => showRewriting(outcome, face.colors));

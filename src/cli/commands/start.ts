@@ -51,7 +51,7 @@ export const start = command<Options>({
       .option('old-record', { type: 'string', describe: 'The old host’s IP address' })
       .option('new-record', { type: 'string', describe: 'The new host’s IP address' }),
   run: async argv => {
-    const [{ start: step, missingAnswers }, { askForAnswers }, { mayGoOn }, { Face }, { existsSync }] =
+    const [{ start: step, missingAnswers }, { askForAnswers }, { askFirst }, { Face }, { existsSync }] =
       await Promise.all([
         import('../../steps/start.js'),
         import('../ask-answers.js'),
@@ -60,8 +60,7 @@ export const start = command<Options>({
         import('node:fs'),
       ]);
     const face = await Face.open(argv);
-    if (existsSync(argv.sheet) && !(await mayGoOn(`Overwrite ${argv.sheet}?`, argv)))
-      throw new DOMException('declined', 'AbortError');
+    if (existsSync(argv.sheet)) await askFirst(`Overwrite ${argv.sheet}?`, argv);
     const asks = missingAnswers(argv).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
     const sheet = await step(asks ? await askForAnswers(argv) : argv, argv.sheet);
     face.result(

@@ -8,7 +8,7 @@ export const tidy = command({
     ['tidy --yes', 'remove keepsakes, scraps and the crate without asking'],
   ],
   run: async argv => {
-    const [{ tidy: step, planTidy }, { showTidy }, { runAndShow }, { mayGoOn }] = await Promise.all([
+    const [{ tidy: step, planTidy }, { showTidy }, { runAndShow }, { askFirst }] = await Promise.all([
       import('../../steps/tidy.js'),
       import('../show/steps.js'),
       import('../with-move.js'),
@@ -18,9 +18,7 @@ export const tidy = command({
       argv,
       async run => {
         const paths = await planTidy(run.move);
-        if (paths.length > 0 && !(await mayGoOn(`Remove for good: ${paths.join(', ')}?`, argv))) {
-          throw new DOMException('declined', 'AbortError');
-        }
+        if (paths.length > 0) await askFirst(`Remove for good: ${paths.join(', ')}?`, argv);
         return step(run);
       },
       showTidy,

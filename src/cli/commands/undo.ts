@@ -8,7 +8,7 @@ export const undo = command({
     ['undo --yes', 'the same without asking'],
   ],
   run: async argv => {
-    const [{ undo: step, planUndo }, { showUndo }, { runAndShow }, { mayGoOn }] = await Promise.all([
+    const [{ undo: step, planUndo }, { showUndo }, { runAndShow }, { askFirst }] = await Promise.all([
       import('../../steps/undo.js'),
       import('../show/steps.js'),
       import('../with-move.js'),
@@ -18,15 +18,11 @@ export const undo = command({
       argv,
       async run => {
         const places = (await planUndo(run.move)).map(({ place }) => place);
-        if (
-          places.length > 0 &&
-          !(await mayGoOn(
+        if (places.length > 0)
+          await askFirst(
             `Take away what was delivered at ${places.join(' and ')} and put back what stood there?`,
             argv,
-          ))
-        ) {
-          throw new DOMException('declined', 'AbortError');
-        }
+          );
         return step(run);
       },
       showUndo,
