@@ -162,20 +162,34 @@ function matchPath(s: ByteString, region: Region, at: number, found: string, rul
 
 /** Where a link may stand: an attribute of HTML, a CSS url(), a string value of JSON, escaped or not. */
 const linkPlace =
-  /(?:\b(?:href|src|action|poster|data-[a-z-]*(?:href|src|url|link|image|background)[a-z-]*)\s*=\s*(?:\\*["']|&quot;|&#0*39;)?|\bsrcset\s*=\s*\\*["'][^"'<>]*,\s*|\bsrcset\s*=\s*\\*["']|\burl\(\s*(?:\\*["']|&quot;)?|\\*"\s*:\s*\\*"|[[,]\s*\\*")$/i;
-const farthestPlace = 400;
+  /(?:\b(?:href|src|action|poster|data-[a-z-]*(?:href|src|url|link|image|background)[a-z-]*)\s*=\s*(?:\\*["']|&quot;|&#0*39;)?|\bsrcset\s*=\s*\\*["']|\burl\(\s*(?:\\*["']|&quot;)?|\\*"\s*:\s*\\*"|[[,]\s*\\*")$/i;
+const srcsetPlace = /\bsrcset\s*=\s*\\*["'][^"'<>]*,\s*$/i;
+
+/** Whether a link without its host may begin at an offset. The byte before it rules out nearly all that may not. */
+function mayBeLink(s: string, low: number, start: number): boolean {
+  const before = (bytes: number) => s.slice(Math.max(low, start - bytes), start);
+  switch (s[start - 1]) {
+    case '"':
+    case "'":
+    case '=':
+    case '(':
+    case ';':
+      return linkPlace.test(before(80));
+    case ' ':
+    case ',':
+    case '\n':
+      return srcsetPlace.test(before(1000)) || linkPlace.test(before(80));
+    default:
+      return false;
+  }
+}
 
 /** A link without its host: the path of an old address where HTML, CSS or JSON puts a link. */
 function matchRoot(s: ByteString, region: Region, at: number, rules: Rules): Match | undefined {
   const style = slashBefore(s, region.start, at);
   if (!style || style.kind === 'entity') return undefined;
   const start = at - style.unit.length;
-  if (
-    start === region.start ||
-    !linkPlace.test(s.slice(Math.max(region.start, start - farthestPlace), start))
-  ) {
-    return undefined;
-  }
+  if (start === region.start || !mayBeLink(s, region.start, start)) return undefined;
   for (const { pair, segments, to } of rules.roots) {
     const kept = to.length > segments.length && endOfPath(s, start, region.end, to, style) >= 0;
     const end = kept ? -1 : endOfPath(s, start, region.end, segments, style);
