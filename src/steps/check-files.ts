@@ -6,7 +6,6 @@ import { observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { FactName, Family } from '../core/site/family.js';
 import { openFiles } from '../ends/files/place.js';
-
 import { fit, isFittable, wantedOf } from './configure.js';
 import { lookAtSite, type Move, readAll, rulesOf } from './move.js';
 import { inParallel } from './parallel.js';

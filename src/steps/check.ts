@@ -6,7 +6,6 @@ import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
-
 import {
   compareFiles,
   configurationFindings,

@@ -1,11 +1,10 @@
 import { applyEdits, type ByteString, bufferOf, bytesOfText, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
-import type { FactName, Facts, Family, Wanted } from '../core/site/family.js';
+import { type FactName, type Facts, type Family, shownSource, type Wanted } from '../core/site/family.js';
 import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { sheetEditsIn } from '../core/site/sheet-edits.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-
 import { type Move, readAll, siteMoveOf } from './move.js';
 
 /** A configuration file that was set up, and which of its facts changed. */
@@ -61,7 +60,7 @@ export async function configure(
         level: 'warn',
         code: 'configuration-by-hand',
         place: `${finalPlace}/${path}${line > 0 ? `:${line}` : ''}`,
-        what: `The ${fact} cannot be set safely${expression ? ` where it is ${expression.slice(0, 60)}` : ', since it is not there'}`,
+        what: `The ${fact} cannot be set safely${expression ? ` where it is ${shownSource(fact, expression)}` : ', since it is not there'}`,
         remedy: `Set it by hand in this file${fact === 'password' ? '' : ` to ${textOf(wanted[fact]!)}`}`,
       }),
     );
@@ -90,13 +89,13 @@ export async function fitFiles(
     await files.write(entry.path, oneChunk(bufferOf(after)), entry);
     fitted.push(textOf(entry.path));
   }
-  for (const [i, { file, find }] of wishes.entries()) {
+  for (const [i, { file }] of wishes.entries()) {
     if (found[i]! > 0) continue;
     findings.push({
       level: 'warn',
       code: 'edit-not-found',
       place: `${finalPlace}/${file}`,
-      what: `What configure.edits wants to change does not stand there: ${find.slice(0, 60)}`,
+      what: `What edit ${i + 1} of configure.edits wants to change does not stand there`,
       remedy: 'Correct file or find in the sheet; they are compared byte for byte',
     });
   }

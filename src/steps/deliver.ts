@@ -8,10 +8,9 @@ import { familyNamed } from '../core/site/families.js';
 import type { Crate, CratePart } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openAbove, openFiles } from '../ends/files/place.js';
-
 import { type Configured, configure, fitFiles } from './configure.js';
+import { copyChecked, removeOthers } from './copy.js';
 import { type Move, rulesOf } from './move.js';
-import { copyChecked } from './pack.js';
 import { inParallel } from './parallel.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, noteDone, readResult, type StepOutcome, type StepRun } from './run.js';
@@ -137,6 +136,7 @@ async function makeReady(run: StepRun, incoming: FilesEnd): Promise<NonNullable<
   let count = 0;
   const { above, name } = openAbove(incoming.place);
   await above.makeFolder(name, 0o755);
+  await removeOthers(incoming, entries, run.signal);
   for (const entry of entries) if (entry.type === 'folder') await incoming.makeFolder(entry.path, entry.mode);
   await inParallel(entries, run.signal, async entry => {
     if (entry.type === 'link') await incoming.makeLink(entry.path, entry.to!);

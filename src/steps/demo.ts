@@ -91,11 +91,11 @@ export async function demo(
   };
   const reach = { old: await sites.old.listen(), new: await sites.new.listen() };
   try {
-    const open = async (also: readonly string[], again = false): Promise<StepRun> => {
+    const open = async (also: readonly string[]): Promise<StepRun> => {
       await mkdir(at('move'), { recursive: true });
       await writeFile(at('move', 'move.yaml'), sheetOf(folder, also, reach));
       await writeFile(at('move', '.env'), `NEW_DB_PASSWORD=\`${newDatabase.password}\`\n`, { mode: 0o600 });
-      return { move: await openMove(at('move', 'move.yaml'), {}), events, signal, again };
+      return { move: await openMove(at('move', 'move.yaml'), {}), events, signal };
     };
     const first = await survey(await open([]));
     const run = await open([oldPlace.temporary]);
@@ -146,7 +146,9 @@ async function showFaults(
   database.new.credentials = right;
   await database.new.load(at('old-host', 'club.sql.gz'));
   await look('The dump was loaded as it was taken, with the old table prefix');
-  await database.new.load(await withNewPrefixOnly(at));
+  const hasty = await withNewPrefixOnly(at);
+  await database.new.load(hasty);
+  await rm(hasty);
   await look('The prefix is right, but the addresses were not rewritten');
   return faults;
 }
@@ -185,7 +187,7 @@ async function cleared(folder: string): Promise<string> {
 }
 
 function sheetOf(folder: string, also: readonly string[], reach: { old: string; new: string }): string {
-  const sheet = writeSheet({
+  return writeSheet({
     name: 'saltmarsh',
     oldAddress: oldPlace.address,
     also,
@@ -204,7 +206,6 @@ function sheetOf(folder: string, also: readonly string[], reach: { old: string; 
     oldRecord: '192.0.2.10',
     newRecord: '198.51.100.20',
   });
-  return sheet;
 }
 
 /** For the face: whether everything that the demo set out to show was seen. */

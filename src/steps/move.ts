@@ -15,7 +15,6 @@ import { families, recogniseFamily } from '../core/site/families.js';
 import type { Facts, Family, SiteMove } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-
 import { localFolder, openFiles } from '../ends/files/place.js';
 import { MoveFolder } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';

@@ -1,9 +1,7 @@
-import { createHash } from 'node:crypto';
 import { copyFile, rename } from 'node:fs/promises';
 import { basename } from 'node:path';
 import { formatAddress } from '../core/address/address.js';
-import type { ByteString } from '../core/bytes.js';
-import { textOf } from '../core/bytes.js';
+import { type ByteString, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
@@ -11,13 +9,13 @@ import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { RowCount } from '../core/sql/row-count.js';
 import { type CrateManifest, type CratePart, checksumOf } from '../ends/crate.js';
-import { readDump } from '../ends/database/dump-reader.js';
+import { isPacked, readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter } from '../ends/database/dump-writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
-
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
+import { copyChecked, removeOthers } from './copy.js';
 import { identityOf, lookAtSite, type Move, type OldSite, treeIdentity } from './move.js';
 import { inParallel } from './parallel.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
@@ -149,7 +147,7 @@ async function takeDump(
   const { size } = (await identityOf(file)) as { size: number };
   const progress = (done: number) =>
     run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' });
-  const asItIs = without.length === 0 && file.endsWith('.gz');
+  const asItIs = without.length === 0 && (await isPacked(file));
   await telling(`Making the crate ${crate.folder}`, () => crate.makeFolder());
   const writer = asItIs ? undefined : new DumpWriter(crate.at(takenDump), { checksum: true });
   const count = new RowCount(
@@ -185,7 +183,7 @@ async function takeFiles(
   const taken: CheckedEntry[] = [];
   let done = 0;
   let kept = 0;
-  await removeOthers(crate.files, new Set(entries.map(entry => entry.path)), run.signal);
+  await removeOthers(crate.files, entries, run.signal);
   await inParallel(entries, run.signal, async entry => {
     if (entry.type === 'folder') await crate.files.makeFolder(entry.path, entry.mode);
     else if (entry.type === 'link') await crate.files.makeLink(entry.path, entry.to!);
@@ -206,36 +204,4 @@ async function takeFiles(
   });
   taken.sort((a, b) => (a.path < b.path ? -1 : 1));
   return { entries: taken, kept };
-}
-
-/** Copies a file with its mode and time; gives its SHA-256. */
-export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
-  const hash = createHash('sha256');
-  async function* passing() {
-    for await (const chunk of from.read(entry.path)) {
-      hash.update(chunk);
-      yield chunk;
-    }
-  }
-  await to.write(entry.path, passing(), entry);
-  return hash.digest('hex');
-}
-
-/** Removes what an earlier run put there and is not wanted any more. */
-async function removeOthers(
-  files: FilesEnd,
-  wanted: ReadonlySet<string>,
-  signal: AbortSignal,
-): Promise<void> {
-  if (!(await files.isThere())) return;
-  const others: ByteString[] = [];
-  const skip = (entry: FileEntry) => {
-    if (wanted.has(entry.path)) return false;
-    others.push(entry.path);
-    return true;
-  };
-  for await (const _ of files.list(skip, signal)) {
-    // Only what is skipped counts.
-  }
-  for (const path of others) await files.remove(path);
 }

@@ -1,7 +1,6 @@
 import { readdir } from 'node:fs/promises';
 import type { JournalRecord } from '../core/journal.js';
 import { openAbove } from '../ends/files/place.js';
-
 import { besides, delivered } from './deliver.js';
 import type { Move } from './move.js';
 

@@ -2,7 +2,6 @@ import { basename, dirname, resolve } from 'node:path';
 import { addressPath, formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
 import { type SheetAnswers, writeSheet } from '../core/sheet/write.js';
-
 import { localFolder, openFiles } from '../ends/files/place.js';
 import { writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';

@@ -5,14 +5,13 @@ import { textOf } from '../core/bytes.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
-import type { Fact, Family } from '../core/site/family.js';
+import { type Fact, type FactName, type Family, shownSource } from '../core/site/family.js';
 import { LyingAbout } from '../core/site/lying-about.js';
 import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import { DumpSurvey, prefixesIn, type SurveyedTable } from '../core/sql/survey.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
-
 import { delivered } from './deliver.js';
 import { identityOf, lookAtSite, type Move, type OldSite, readAll, siteMoveOf } from './move.js';
 import { checkRoom } from './room.js';
@@ -152,7 +151,7 @@ function configurationFindings(move: Move, { family, configuration, facts }: Old
       level: 'warn' as const,
       code: 'configuration-computed',
       place: `${place}:${fact.line}`,
-      what: `The ${name} is worked out when the site runs (${fact.source.slice(0, 60)})`,
+      what: `The ${name} is worked out when the site runs (${shownSource(name as FactName, fact.source)})`,
       remedy: 'See to it by hand that it is right at the new host',
     }));
   return [...told, ...computed];

@@ -148,6 +148,15 @@ test('a move that cannot be: a clear error, its exit code, nothing written', asy
   assert.deepEqual(listing(root), before);
 });
 
+test('a dump is packed or plain by what is in it, not by its name', async t => {
+  const root = folder(t);
+  const move = await makeClub(root);
+  const dump = join(root, 'old/club.sql.gz');
+  writeFileSync(dump, gunzipSync(readFileSync(dump)));
+  assert.equal((await run(['pack'], { cwd: move })).code, 0);
+  assert.deepEqual(gunzipSync(readFileSync(join(move, 'crate/database.sql.gz'))), readFileSync(dump));
+});
+
 test('survey says stop for what would go wrong later', async t => {
   const root = folder(t);
   const move = await makeClub(root);

@@ -183,6 +183,31 @@ test('a changed sheet or input makes a step stale, and only what changed is done
   assert.ok(!existsSync(join(root, 'new/htdocs/new page.txt')));
 });
 
+test('what a broken-off delivery left of another crate is not delivered, and no part of a password is shown', async t => {
+  const root = folder(t);
+  const move = await makeClub(root);
+  const config = join(root, 'old/site/wp-config.php');
+  writeFileSync(
+    config,
+    readFileSync(config, 'utf8').replace(/'DB_PASSWORD', '.*' /, "'DB_PASSWORD', strrev('terces')"),
+  );
+  const incoming = join(root, 'new/.htdocs.saltmarsh.incoming');
+  mkdirSync(join(incoming, 'robots.txt/was a folder'), { recursive: true });
+  mkdirSync(join(incoming, 'wp-includes'), { mode: 0o500 });
+  writeFileSync(join(incoming, 'gone.php'), 'x');
+  writeFileSync(join(incoming, 'wp-content'), 'was a file');
+  const ran = await run(['go', '--yes', '--json'], { cwd: move });
+  assert.equal(ran.code, 0, ran.stderr);
+  assert.ok(
+    !existsSync(join(root, 'new/htdocs/gone.php')) && statSync(join(root, 'new/htdocs/robots.txt')).isFile(),
+  );
+  assert.ok(ran.stdout.includes('configuration-computed') && ran.stdout.includes('configuration-by-hand'));
+  const written = readdirSync(join(move, 'results')).map(name =>
+    readFileSync(join(move, 'results', name), 'utf8'),
+  );
+  for (const text of [ran.stdout, ran.stderr, ...written]) assert.ok(!text.includes('terces'));
+});
+
 test('check finds what somebody changed at the new end', async t => {
   const root = folder(t);
   const move = await makeClub(root);

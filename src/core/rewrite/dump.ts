@@ -11,7 +11,15 @@ import { editsInEscaped } from './escaped.js';
 import type { Globs } from './globs.js';
 import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from './prefix.js';
 import type { Rules } from './rules.js';
-import { excerpt, noteSample, type Observer, observerOf, type PlaceTally, Tally } from './tally.js';
+import {
+  excerpt,
+  noteSample,
+  type Observer,
+  observerOf,
+  type PlaceTally,
+  Tally,
+  wantsSample,
+} from './tally.js';
 import { editsInText } from './text.js';
 import { editsInValue, needsOpening } from './value.js';
 
@@ -21,8 +29,6 @@ export interface DumpRewriting {
   readonly prefix?: PrefixChange | undefined;
   /** `table.column` globs of values to leave as they are. */
   readonly leave?: Globs | undefined;
-  /** Called with each table and how many of its rows were read, when its rows begin to come. */
-  readonly onTable?: (table: string) => void;
 }
 
 /** What is known of one column of the table whose rows are being read. */
@@ -79,7 +85,6 @@ export class DumpRewriter implements DumpVisitor {
     if (table !== this.current.table) {
       this.current = rowsOf(this.tables, table);
       this.plans = [];
-      this.what.onTable?.(table);
     }
     const columns = head.columns ?? this.shapes.get(table);
     if (columns?.join() !== this.columns?.join()) this.plans = [];
@@ -113,17 +118,17 @@ export class DumpRewriter implements DumpVisitor {
     const inPlace = this.editsInPlace(literal, dialect, plan.observer);
     if (inPlace) {
       edits = inPlace;
-      if (edits.length > 0 && plan.place.samples.length < 3) {
+      if (edits.length > 0 && wantsSample(plan.place)) {
         sample(plan.place, s, edits, unescaped(quote, dialect), start, end);
       }
     } else if (needsOpening(s, start, end)) {
       const open = openLiteral(s, start, end, quote, dialect);
       const inner = editsInValue(open.value, this.what.rules, plan.observer);
-      if (inner.length > 0 && plan.place.samples.length < 3) sample(plan.place, open.value, inner, shownAsIs);
+      if (inner.length > 0 && wantsSample(plan.place)) sample(plan.place, open.value, inner, shownAsIs);
       edits = editsInLiteral(open, inner, start, dialect);
     } else {
       edits = editsInText(this.cursor, region, this.what.rules, plan.observer);
-      if (edits.length > 0 && plan.place.samples.length < 3)
+      if (edits.length > 0 && wantsSample(plan.place))
         sample(plan.place, s, edits, unescaped(quote, dialect), start, end);
     }
     if (edits.length > 0) plan.place.changed++;
@@ -138,7 +143,7 @@ export class DumpRewriter implements DumpVisitor {
     const edits = editsInValue(value, this.what.rules, plan.observer);
     if (edits.length === 0) return undefined;
     plan.place.changed++;
-    if (plan.place.samples.length < 3) sample(plan.place, value, edits, shownAsIs);
+    if (wantsSample(plan.place)) sample(plan.place, value, edits, shownAsIs);
     const upper = !/[a-f]/.test(s.slice(start, end));
     return edits.map(edit => {
       const put = Buffer.from(edit.put, 'latin1').toString('hex');

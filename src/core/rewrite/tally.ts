@@ -89,9 +89,14 @@ export function observerOf(place: PlaceTally): Observer {
   };
 }
 
+/** Whether a place has not yet as many samples as are kept of it. */
+export function wantsSample(place: PlaceTally): boolean {
+  return place.samples.length < samplesKept;
+}
+
 /** Keeps the first few changes of a place to show. */
 export function noteSample(place: PlaceTally, before: string, after: string): void {
-  if (place.samples.length < samplesKept) place.samples.push({ before, after });
+  if (wantsSample(place)) place.samples.push({ before, after });
 }
 
 /** Some forty bytes on both sides of an offset, as one line of text without control characters. */

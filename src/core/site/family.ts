@@ -27,6 +27,11 @@ export type FactName =
   | 'logPath'
   | 'temporaryPath';
 
+/** An expression of a configuration as it may be shown: what gives a password is not. */
+export function shownSource(fact: FactName, source: string): string {
+  return fact === 'password' ? 'an expression that is not shown' : source.slice(0, 60);
+}
+
 /** What a site's own configuration says. */
 export type Facts = Partial<Record<FactName, Fact>>;
 

@@ -1,8 +1,9 @@
 import { createReadStream } from 'node:fs';
+import { open } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
 import { createGunzip } from 'node:zlib';
 import { DamageError, UsageError } from '../../core/errors.js';
-import { asTrouble } from '../trouble.js';
+import { asTrouble, telling } from '../trouble.js';
 
 const chunkBytes = 1 << 20;
 
@@ -57,7 +58,7 @@ async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable
     if (first) {
       first = false;
       refuseOtherPackings(chunk, file);
-      if (chunk[0] === 0x1f && chunk[1] === 0x8b) {
+      if (isGzip(chunk)) {
         gunzip = createGunzip({ chunkSize: chunkBytes });
         yield* gunzipped(gunzip, chunk, raw);
         return;
@@ -89,6 +90,22 @@ async function* gunzipped(
     gunzip.destroy();
     await feeding;
   }
+}
+
+/** Whether a file begins as gzip does (RFC 1952, section 2.3.1). */
+export async function isPacked(file: string): Promise<boolean> {
+  return telling(`Reading the dump ${file}`, async () => {
+    const handle = await open(file);
+    try {
+      return isGzip((await handle.read(Buffer.alloc(2), 0, 2, 0)).buffer);
+    } finally {
+      await handle.close();
+    }
+  });
+}
+
+function isGzip(head: Buffer): boolean {
+  return head[0] === 0x1f && head[1] === 0x8b;
 }
 
 function refuseOtherPackings(head: Buffer, file: string): void {

@@ -109,9 +109,11 @@ export class LocalFiles implements FilesEnd {
   }
 
   async makeFolder(path: ByteString, mode: number): Promise<void> {
-    await telling(`Making the folder ${this.show(path)}`, () =>
-      mkdir(this.at(path), { recursive: true, mode: mode | 0o700 }),
-    );
+    // Open to us while it is being filled, also where an earlier run had closed it.
+    await telling(`Making the folder ${this.show(path)}`, async () => {
+      await mkdir(this.at(path), { recursive: true });
+      await chmod(this.at(path), mode | 0o700);
+    });
   }
 
   async makeLink(path: ByteString, to: ByteString): Promise<void> {
