@@ -6,6 +6,7 @@ export const stepNames = [
   'pack',
   'rewrite',
   'deliver',
+  'configure',
   'check',
   'redirects',
   'cutover',
@@ -60,7 +61,7 @@ export function stateOf(records: readonly JournalRecord[], step: StepName): Step
 
 function undoes(record: JournalRecord, step: StepName): boolean {
   if (record.event !== 'done') return false;
-  if (record.step === 'undo') return step === 'deliver' || step === 'check';
+  if (record.step === 'undo') return step === 'deliver' || step === 'configure' || step === 'check';
   return record.step === 'tidy' && (step === 'pack' || step === 'rewrite');
 }
 

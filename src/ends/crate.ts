@@ -26,6 +26,8 @@ export interface CrateManifest {
     readonly family: string;
     readonly prefix?: string;
     readonly charset?: string;
+    /** The path of its configuration; `../` for one folder above the site. */
+    readonly configuration?: string;
   };
   readonly counts: {
     files: number;
@@ -51,6 +53,11 @@ export class Crate {
 
   get files(): FilesEnd {
     return new LocalFiles(join(this.folder, 'files'));
+  }
+
+  /** Files of the configuration that lay one folder above the site. */
+  get above(): FilesEnd {
+    return new LocalFiles(join(this.folder, 'above'));
   }
 
   /** Files whose addresses were rewritten, in the same places as under `files`. */

@@ -1,4 +1,4 @@
-import { request as requestHttp } from 'node:http';
+import { type IncomingHttpHeaders, request as requestHttp } from 'node:http';
 import { request as requestHttps } from 'node:https';
 import { type Address, addressPath, effectivePort, formatAddress } from '../core/address/address.js';
 import type { Answer } from '../core/pages/compare.js';
@@ -6,6 +6,15 @@ import type { Answer } from '../core/pages/compare.js';
 const largestPage = 10 * 1024 * 1024;
 const patience = 20_000;
 const mostRedirects = 5;
+
+/** A page, and what its server says of itself. */
+export interface SeenPage extends Answer {
+  readonly headers: IncomingHttpHeaders;
+  /** When it was asked for, by this machine's clock. */
+  readonly asked: Date;
+  /** The IP address that answered. */
+  readonly from: string | undefined;
+}
 
 /** A site as HTTP reaches it: under its address, though its name may not lead there yet. */
 export class WebSite {
@@ -23,13 +32,13 @@ export class WebSite {
    * @param path below the address, with a leading slash
    * @throws an Error of the network when the server cannot be reached in 20 seconds
    */
-  async get(path: string, signal: AbortSignal): Promise<Answer> {
+  async get(path: string, signal: AbortSignal, headers: Record<string, string> = {}): Promise<SeenPage> {
     let url = new URL(formatAddress(this.address) + path);
     for (let redirects = 0; ; redirects++) {
-      const { status, location, html } = await this.ask(url, signal);
-      if (location === undefined || redirects === mostRedirects) return { status, html, address: url.href };
+      const { location, ...seen } = await this.ask(url, signal, headers);
+      if (location === undefined || redirects === mostRedirects) return { ...seen, address: url.href };
       const next = new URL(location, url);
-      if (next.host !== url.host) return { status, html, address: next.href };
+      if (next.host !== url.host) return { ...seen, address: next.href };
       url = next;
     }
   }
@@ -37,11 +46,13 @@ export class WebSite {
   private ask(
     url: URL,
     signal: AbortSignal,
-  ): Promise<{ status: number; location: string | undefined; html: string }> {
+    headers: Record<string, string>,
+  ): Promise<Omit<SeenPage, 'address'> & { location: string | undefined }> {
     const { reach } = this;
     const request = reach.scheme === 'https' ? requestHttps : requestHttp;
+    const asked = new Date();
     return new Promise((resolve, reject) => {
-      const asked = request(
+      const outgoing = request(
         {
           host: reach.host,
           port: effectivePort(reach),
@@ -51,6 +62,7 @@ export class WebSite {
             'user-agent': 'able-porter',
             accept: 'text/html,*/*',
             'x-forwarded-proto': url.protocol.slice(0, -1),
+            ...headers,
           },
           servername: url.hostname,
           timeout: patience,
@@ -60,6 +72,7 @@ export class WebSite {
         answer => {
           const chunks: Buffer[] = [];
           let size = 0;
+          const from = answer.socket.remoteAddress;
           answer.on('data', (chunk: Buffer) => {
             size += chunk.length;
             if (size <= largestPage) chunks.push(chunk);
@@ -68,13 +81,14 @@ export class WebSite {
           answer.on('end', () => {
             const status = answer.statusCode ?? 0;
             const location = status >= 300 && status < 400 ? answer.headers.location : undefined;
-            resolve({ status, location, html: Buffer.concat(chunks).toString('utf8') });
+            const html = Buffer.concat(chunks).toString('utf8');
+            resolve({ status, location, html, headers: answer.headers, asked, from });
           });
         },
       );
-      asked.on('timeout', () => asked.destroy(new Error(`no answer in ${patience / 1000} seconds`)));
-      asked.on('error', reject);
-      asked.end();
+      outgoing.on('timeout', () => outgoing.destroy(new Error(`no answer in ${patience / 1000} seconds`)));
+      outgoing.on('error', reject);
+      outgoing.end();
     });
   }
 

@@ -39,6 +39,10 @@ export class StandinDatabase {
     return this.tables.has(table);
   }
 
+  names(): string[] {
+    return [...this.tables.keys()];
+  }
+
   rows(table: string): Record<string, string>[] {
     return (this.tables.get(table) ?? []).map(row =>
       Object.fromEntries(

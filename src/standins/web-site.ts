@@ -4,7 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { extname, join } from 'node:path';
 import { bytesOf, textOf } from '../core/bytes.js';
 import { staysInside } from '../core/files/entries.js';
-import type { Facts } from '../core/site/family.js';
+import { type Facts, oneFile } from '../core/site/family.js';
 import { wordpress } from '../core/site/wordpress.js';
 import type { StandinDatabase } from './database.js';
 import { drawPage, type SiteContent, siteContent } from './web-pages.js';
@@ -27,6 +27,7 @@ export class StandinWebSite {
   private readonly mount: string;
   private readonly database: StandinDatabase;
   private readonly server = createServer((request, response) => {
+    response.setHeader('server', 'stand-in');
     this.answer(request, response).catch(error => {
       response.writeHead(500, { 'content-type': 'text/plain' }).end(String(error));
     });
@@ -57,6 +58,7 @@ export class StandinWebSite {
     if (url.pathname !== this.mount && !url.pathname.startsWith(`${this.mount}/`))
       return this.html(response, 404, notFound);
     const path = decodeURIComponent(url.pathname.slice(this.mount.length + 1));
+    if (/^able-porter-probe-[0-9a-f]+\.php$/.test(path)) return this.probe(response, path);
     if (/\.(?:css|png|txt|js|html)$/.test(path)) return this.file(response, path);
     const facts = await this.facts();
     if (!facts) return this.html(response, 500, notFound);
@@ -76,6 +78,19 @@ export class StandinWebSite {
     this.page(response, content, path);
   }
 
+  /** Answers a probe as the language would that a real host runs; the file itself is only looked for. */
+  private async probe(response: ServerResponse, path: string): Promise<void> {
+    const there = await readFile(join(this.folder, path)).then(
+      () => true,
+      () => false,
+    );
+    if (!there) return this.html(response, 404, notFound);
+    const now = Math.round(Date.now() / 1000);
+    response
+      .writeHead(200, { 'content-type': 'application/json' })
+      .end(JSON.stringify({ ...language, now, folder: this.folder }));
+  }
+
   private page(response: ServerResponse, content: SiteContent, path: string): void {
     const drawn = drawPage(content, path.replace(/\/$/, ''));
     this.html(response, drawn === undefined ? 404 : 200, drawn ?? notFound);
@@ -86,7 +101,8 @@ export class StandinWebSite {
   > {
     let facts: Facts | undefined;
     try {
-      facts = wordpress.readConfiguration(bytesOf(await readFile(join(this.folder, 'wp-config.php'))));
+      const source = bytesOf(await readFile(join(this.folder, 'wp-config.php')));
+      facts = wordpress.readConfiguration(oneFile('wp-config.php', source))?.facts;
     } catch {
       return undefined;
     }
@@ -110,6 +126,18 @@ export class StandinWebSite {
     response.writeHead(status, { 'content-type': 'text/html; charset=utf-8' }).end(html);
   }
 }
+
+/** What the language at a stand-in host says of itself. */
+const language = {
+  probe: 1,
+  version: '8.2.20',
+  extensions: ['Core', 'json', 'mysqli', 'mbstring', 'gd', 'xml'],
+  memory: '256M',
+  upload: '64M',
+  post: '64M',
+  time: '30',
+  free: 40_000_000_000,
+};
 
 const notFound = '<!doctype html><title>Page not found</title><h1>Page not found</h1>';
 const connectionError =

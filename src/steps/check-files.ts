@@ -6,11 +6,13 @@ import { observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { FactName, Family } from '../core/site/family.js';
 import { openFiles } from '../ends/files/place.js';
-import { fit, isFittable, wantedOf } from './configure.js';
-import { lookAtSite, type Move, readAll, rulesOf } from './move.js';
+import { wantedOf } from './configure.js';
+import { type Move, rulesOf } from './move.js';
 import { inParallel } from './parallel.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
+import { planFromCrate } from './set-up.js';
+import { lookAtSite, readAll, readConfiguration, treeOf } from './site.js';
 
 /** The files of the new end beside those of the crate. */
 export interface FilesComparison {
@@ -53,11 +55,17 @@ export async function compareFiles(
   let equal = 0;
   let edited = 0;
   const rules = rulesOf(move);
+  const plan = await planFromCrate(move, family, await move.crate.manifest());
+  const setUp = new Map(
+    plan.files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
+  );
+  // Of these only what they say counts, which is looked at by itself.
+  const configuration = new Set([...plan.configurationFiles, plan.configuration]);
   const there = new Set<string>(tree.map(entry => entry.path));
   for (const [path, entry] of wanted)
-    if (entry.type !== 'folder' && !there.has(path)) missing.push(textOf(path));
+    if (entry.type !== 'folder' && !there.has(path) && setUp.get(path) !== '') missing.push(textOf(path));
   const extra = tree
-    .filter(({ path, type }) => type !== 'folder' && !wanted.has(path))
+    .filter(({ path, type }) => type !== 'folder' && !wanted.has(path) && !setUp.has(path))
     .map(({ path }) => textOf(path));
   const files = tree.filter(entry => entry.type === 'file' && wanted.has(entry.path));
   let done = 0;
@@ -65,8 +73,7 @@ export async function compareFiles(
     const expected = wanted.get(entry.path)!;
     const sha256 = await place.checksum(entry.path);
     if (sha256 === expected.sha256) equal++;
-    else if (family.configurations.includes(entry.path) || (await isFitted(move, entry.path, sha256)))
-      edited++;
+    else if (setUp.get(entry.path) === sha256 || configuration.has(entry.path)) edited++;
     else different.push(textOf(entry.path));
     if (readable.test(entry.path) && entry.size <= largestText) {
       const tally = new Tally();
@@ -89,31 +96,30 @@ export async function compareFiles(
   return { compared: files.length, equal, edited, missing, different, extra };
 }
 
-/** Whether a file at the new end is that of the crate, fitted to the new path and address. */
-async function isFitted(move: Move, path: ByteString, sha256: string): Promise<boolean> {
-  if (!isFittable(move, path)) return false;
-  const rewritten = (await move.crate.movedFiles.entry(path)) !== undefined;
-  const source = await readAll(rewritten ? move.crate.movedFiles : move.crate.files, path);
-  return (
-    createHash('sha256')
-      .update(bufferOf(fit(move, path, source)))
-      .digest('hex') === sha256
-  );
+function sha256Of(bytes: ByteString): string {
+  return createHash('sha256').update(bufferOf(bytes)).digest('hex');
 }
 
 /** Whether the new configuration says what the sheet wants. */
 export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
   const files = openFiles(move.newFiles!);
-  const { configuration, facts } = await lookAtSite(files);
+  const { configuration, facts } = await lookAtSite(treeOf(files), move.newAddress);
   if (configuration === undefined || !facts) return [];
-  return Object.entries(wantedOf(move, family, facts))
+  const { crate } = move;
+  const main = (await crate.manifest()).from.configuration;
+  const old =
+    main === undefined
+      ? undefined
+      : (await readConfiguration({ files: crate.files, above: crate.above }, family, main)).reading?.facts;
+  const isOldKey = (fact: FactName) => old !== undefined && old[fact]?.value === facts[fact]?.value;
+  return Object.entries(wantedOf(move, family, facts, isOldKey))
     .filter(([fact, wanted]) => ![undefined, wanted].includes(facts[fact as FactName]?.value))
     .map(([fact]) => ({
       level: 'stop' as const,
       code: 'configuration-differs',
-      place: `${files.place}/${configuration}:${facts[fact as FactName]?.line ?? 1}`,
+      place: `${files.place}/${facts[fact as FactName]?.file ?? configuration}:${facts[fact as FactName]?.line ?? 1}`,
       what: `The ${fact} in the configuration is not what the sheet says`,
-      remedy: 'Correct it there, or correct the sheet and run "able-porter deliver"',
+      remedy: 'Correct it there, or correct the sheet and run "able-porter deliver --only configuration"',
     }));
 }
 

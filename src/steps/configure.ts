@@ -1,11 +1,24 @@
-import { applyEdits, type ByteString, bufferOf, bytesOfText, textOf } from '../core/bytes.js';
+import { randomBytes } from 'node:crypto';
+import { formatAddress } from '../core/address/address.js';
+import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
+import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
-import { type FactName, type Facts, type Family, shownSource, type Wanted } from '../core/site/family.js';
-import { isServerFile, readServerFile } from '../core/site/server-files.js';
+import { trustsHost } from '../core/site/drupal.js';
+import {
+  type ByHand,
+  type ConfigurationFiles,
+  type FactName,
+  type Facts,
+  type Family,
+  shownSource,
+  type Wanted,
+} from '../core/site/family.js';
+import { isServerFile, readServerFile, robotsThat } from '../core/site/server-files.js';
 import { sheetEditsIn } from '../core/site/sheet-edits.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { type Move, readAll, siteMoveOf } from './move.js';
+import { type Move, siteMoveOf } from './move.js';
+import { entryAt, readAll, readConfiguration, type SiteTree } from './site.js';
 
 /** A configuration file that was set up, and which of its facts changed. */
 export interface Configured {
@@ -13,10 +26,49 @@ export interface Configured {
   readonly changed: readonly FactName[];
 }
 
-/** What the new configuration shall say. */
-export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
+/** A file of the new site as it shall be; `../` for one folder above it. */
+export interface SetUpFile {
+  readonly path: string;
+  readonly before: ByteString | undefined;
+  /** Undefined where it shall not be there. */
+  readonly after: ByteString | undefined;
+  /** Mode and time to keep. */
+  readonly like: Pick<FileEntry, 'mode' | 'mtime'> | undefined;
+}
+
+/** What setting up the new site comes to. */
+export interface SetUp {
+  readonly files: readonly SetUpFile[];
+  /** The path of its configuration, and the facts that change. */
+  readonly configuration: string | undefined;
+  /** The paths of those of its files that change. */
+  readonly configurationFiles: readonly string[];
+  readonly changed: readonly FactName[];
+  readonly findings: readonly Finding[];
+}
+
+/** What setting up comes to where there is no configuration. */
+export const nothingToSetUp: SetUp = {
+  files: [],
+  configuration: undefined,
+  configurationFiles: [],
+  changed: [],
+  findings: [],
+};
+
+/**
+ * What the new configuration shall say.
+ * @param isOldKey whether a secret key is still the old site's
+ */
+export function wantedOf(
+  move: Move,
+  family: Family,
+  facts: Facts,
+  isOldKey: (fact: FactName) => boolean = () => false,
+): Wanted {
   const wanted: Wanted = {};
   const { database } = move.sheet.new;
+  const { configure } = move.sheet;
   if (database?.server) {
     const url = new URL(database.server);
     const port = url.port === '' ? undefined : Number(url.port);
@@ -26,69 +78,163 @@ export function wantedOf(move: Move, family: Family, facts: Facts): Wanted {
   }
   if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
   if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
+  if (database?.charset !== undefined && facts.charset) wanted.charset = bytesOfText(database.charset);
   Object.assign(wanted, family.moved(facts, siteMoveOf(move)));
+  if (configure.debug === 'off') {
+    for (const { fact, off } of family.quiet) {
+      const value = facts[fact]?.value;
+      if (value && value !== '0' && value !== off) wanted[fact] = off;
+    }
+  }
+  const engines = configure['search-engines'];
+  if (family.robots && engines !== 'keep' && (facts.robots || engines === 'hide'))
+    wanted.robots = family.robots[engines];
+  const { maintenance } = family;
+  if (maintenance && 'fact' in maintenance && configure.maintenance !== 'keep') {
+    const put = maintenance[configure.maintenance];
+    if (facts[maintenance.fact] || put !== '') wanted[maintenance.fact] = put;
+  }
+  if (configure['fresh-keys']) {
+    for (const fact of Object.keys(facts) as FactName[])
+      if (fact.startsWith('secretKey') && isOldKey(fact)) wanted[fact] = freshKey();
+  }
   return wanted;
 }
 
-/** Makes the configuration in `files` say what the new site needs; `finalPlace` is where the files will stand. */
-export async function configure(
-  move: Move,
-  family: Family,
-  files: FilesEnd,
-  finalPlace: string,
-): Promise<{ configuration: Configured | undefined; findings: Finding[] }> {
-  for (const path of family.configurations.filter(one => !one.startsWith('../')) as ByteString[]) {
-    const entry = await files.entry(path);
-    if (entry?.type !== 'file') continue;
-    const source = await readAll(files, path);
-    const facts = family.readConfiguration(source);
-    if (!facts) break;
-    const wanted = wantedOf(move, family, facts);
-    const { edits, byHand } = family.editConfiguration(source, wanted);
-    const after = applyEdits(source, edits);
-    verifyConfiguration(
-      family,
-      after,
-      wanted,
-      byHand.map(one => one.fact),
-      `${finalPlace}/${path}`,
-    );
-    await files.write(path, oneChunk(bufferOf(after)), entry);
-    const changed = (Object.keys(wanted) as FactName[]).filter(fact => facts[fact]?.value !== wanted[fact]);
-    const findings = byHand.map(
-      ({ fact, line, source: expression }): Finding => ({
-        level: 'warn',
-        code: 'configuration-by-hand',
-        place: `${finalPlace}/${path}${line > 0 ? `:${line}` : ''}`,
-        what: `The ${fact} cannot be set safely${expression ? ` where it is ${shownSource(fact, expression)}` : ', since it is not there'}`,
-        remedy: `Set it by hand in this file${fact === 'password' ? '' : ` to ${textOf(wanted[fact]!)}`}`,
-      }),
-    );
-    return { configuration: { file: `${finalPlace}/${path}`, changed }, findings };
-  }
-  return { configuration: undefined, findings: [] };
+/** 48 random bytes as a key that needs no quoting anywhere. */
+function freshKey(): ByteString {
+  return asBytes(randomBytes(48).toString('base64url'));
 }
 
-/** Fits files to the new end: those that steer the web server, and those in which the sheet asks for edits. */
-export async function fitFiles(
+/**
+ * What the configuration becomes at the new end.
+ * @param tree where it is read from
+ * @param finalPlace the new site's folder, for findings
+ * @param oldFacts the old site's, to tell its keys from fresh ones; left out where the tree is the old site's own
+ */
+export async function planConfiguration(
   move: Move,
-  files: FilesEnd,
+  family: Family,
+  tree: SiteTree,
+  main: string,
   finalPlace: string,
-): Promise<{ fitted: string[]; findings: Finding[] }> {
-  const fitted: string[] = [];
+  oldFacts?: Facts,
+): Promise<SetUp> {
+  const { read, reading } = await readConfiguration(tree, family, main);
+  if (!reading) return nothingToSetUp;
+  const { facts } = reading;
+  const isOldKey = (fact: FactName) => !oldFacts || oldFacts[fact]?.value === facts[fact]?.value;
+  const wanted = wantedOf(move, family, facts, isOldKey);
+  const { edits, byHand } = family.editConfiguration(read, wanted);
+  const sources = new Map(read.sources);
+  const files: SetUpFile[] = [];
+  for (const [path, list] of edits) {
+    const before = read.sources.get(path);
+    if (before === undefined || list.length === 0) continue;
+    const after = applyEdits(before, list);
+    sources.set(path, after);
+    files.push({ path, before, after, like: await entryAt(tree, path) });
+  }
+  const after = { main, sources };
+  verifyConfiguration(family, after, wanted, byHand, `${finalPlace}/${main}`);
+  const changed = (Object.keys(wanted) as FactName[]).filter(fact => facts[fact]?.value !== wanted[fact]);
+  const findings = [
+    ...byHand.map(one => byHandFinding(one, finalPlace)),
+    ...doubtsOf(move, family, after, finalPlace),
+  ];
+  if (changed.some(fact => fact.startsWith('secretKey'))) findings.push(freshKeys(`${finalPlace}/${main}`));
+  return { files, configuration: main, configurationFiles: files.map(({ path }) => path), changed, findings };
+}
+
+function byHandFinding({ fact, file, line, source, put }: ByHand, finalPlace: string): Finding {
+  return {
+    level: 'warn',
+    code: 'configuration-by-hand',
+    place: `${finalPlace}/${file}${line > 0 ? `:${line}` : ''}`,
+    what: `The ${fact} cannot be set safely${source ? ` where it is ${shownSource(fact, source)}` : ', since it does not stand there'}`,
+    remedy: `${line > 0 ? `Make line ${line}` : 'Add the line'}: ${put}`,
+  };
+}
+
+function freshKeys(place: string): Finding {
+  return {
+    level: 'note',
+    code: 'keys-fresh',
+    place,
+    what: 'The keys that sign cookies are new, as the sheet asks; everybody is logged out',
+    remedy: 'Tell those who work on the site to log in again at the new address',
+  };
+}
+
+/** What of a set-up configuration is well-formed and may be wrong all the same. */
+function doubtsOf(move: Move, family: Family, after: ConfigurationFiles, finalPlace: string): Finding[] {
+  const facts = family.readConfiguration(after)?.facts ?? {};
   const findings: Finding[] = [];
+  const at = (fact: FactName) => `${finalPlace}/${facts[fact]?.file}:${facts[fact]?.line}`;
+  const trusted = (Object.keys(facts) as FactName[]).filter(fact => fact.startsWith('trustedHosts.'));
+  const patterns = trusted.map(fact => facts[fact]?.value);
+  const { host } = move.newAddress;
+  if (!patterns.includes(undefined) && !trustsHost(patterns as string[], host)) {
+    findings.push({
+      level: 'warn',
+      code: 'trusted-hosts',
+      place: at(trusted[0]!),
+      what: `The site answers only to hosts that it trusts, and ${host} is not one of them`,
+      remedy: `Add the pattern '^${host.replaceAll('.', '\\.')}$' to trusted_host_patterns`,
+    });
+  }
+  const next = formatAddress(move.newAddress);
+  for (const fact of ['home', 'siteAddress', 'server'] as const) {
+    const value = facts[fact]?.value;
+    const wanted = fact === 'server' ? formatAddress({ ...move.newAddress, segments: [] }) : next;
+    if (
+      !value ||
+      textOf(value)
+        .replace(/^https?:/, '')
+        .startsWith(wanted.replace(/^https?:/, ''))
+    )
+      continue;
+    findings.push({
+      level: 'warn',
+      code: 'address-fixed-elsewhere',
+      place: at(fact),
+      what: `The configuration fixes the ${fact} as ${textOf(value)}, which is neither the old nor the new address`,
+      remedy: 'Visitors will be sent there; add it to old.also if it was this site, or correct the line',
+    });
+  }
+  return findings;
+}
+
+/**
+ * What the files that steer the web server become, and those that the sheet asks to edit.
+ * @param configured the configuration's files as they shall be; edits of the sheet come after
+ * @param originals where the others are read from
+ * @param paths the files that are there
+ * @returns all of them together
+ */
+export async function planServed(
+  move: Move,
+  family: Family,
+  configured: readonly SetUpFile[],
+  originals: (path: ByteString) => FilesEnd,
+  paths: readonly FileEntry[],
+  finalPlace: string,
+): Promise<{ files: SetUpFile[]; findings: Finding[] }> {
+  const files = new Map(configured.map(file => [file.path, file]));
   const wishes = move.sheet.configure.edits;
   const found = wishes.map(() => 0);
-  for (const entry of await move.crate.entries()) {
+  const robots = paths.some(({ path }) => path === 'robots.txt');
+  for (const entry of paths) {
     if (entry.type !== 'file' || !isFittable(move, entry.path)) continue;
-    const source = await readAll(files, entry.path);
-    const after = fit(move, entry.path, source, (wish, count) => {
+    const before = await readAll(originals(entry.path), entry.path);
+    const after = fit(move, entry.path, files.get(entry.path)?.after ?? before, (wish, count) => {
       found[wish]! += count;
     });
-    if (after === source) continue;
-    await files.write(entry.path, oneChunk(bufferOf(after)), entry);
-    fitted.push(textOf(entry.path));
+    if (after !== before) files.set(entry.path, { path: entry.path, before, after, like: entry });
   }
+  if (!robots && move.sheet.configure['search-engines'] === 'hide')
+    files.set('robots.txt', { ...absent, path: 'robots.txt', after: robotsThat('hide', undefined) });
+  const findings: Finding[] = [];
   for (const [i, { file }] of wishes.entries()) {
     if (found[i]! > 0) continue;
     findings.push({
@@ -99,8 +245,28 @@ export async function fitFiles(
       remedy: 'Correct file or find in the sheet; they are compared byte for byte',
     });
   }
-  return { fitted, findings };
+  const { maintenance } = move.sheet.configure;
+  const page = family.maintenance;
+  if (maintenance === 'keep') return { files: [...files.values()], findings };
+  if (!page) {
+    findings.push({
+      level: 'note',
+      code: 'maintenance-by-hand',
+      place: finalPlace,
+      what: `A ${family.name} site keeps its maintenance mode elsewhere than in its files`,
+      remedy: `Switch it ${maintenance} in the site itself`,
+    });
+  } else if ('file' in page) {
+    const there = paths.find(({ path }) => path === page.file);
+    const before = there && (await readAll(originals(there.path), there.path));
+    if (maintenance === 'on')
+      files.set(page.file, { ...absent, path: page.file, before, after: page.content });
+    else if (there) files.set(page.file, { ...absent, path: page.file, before });
+  }
+  return { files: [...files.values()], findings };
 }
+
+const absent = { before: undefined, after: undefined, like: undefined };
 
 /** Whether delivery may change a file besides the configuration. */
 export function isFittable(move: Move, path: ByteString): boolean {
@@ -114,7 +280,10 @@ export function fit(
   source: ByteString,
   counted?: (wish: number, count: number) => void,
 ): ByteString {
-  const served = applyEdits(source, readServerFile(path, source, siteMoveOf(move), path).edits);
+  const engines = move.sheet.configure['search-engines'];
+  if (path === 'robots.txt' && engines === 'hide') return robotsThat('hide', source)!;
+  const fitted = applyEdits(source, readServerFile(path, source, siteMoveOf(move), path).edits);
+  const served = path === 'robots.txt' && engines === 'show' ? robotsThat('show', fitted)! : fitted;
   const wishes = [...move.sheet.configure.edits.entries()].filter(
     ([, { file }]) => bytesOfText(file) === path,
   );
@@ -122,29 +291,29 @@ export function fit(
     served,
     wishes.map(([, wish]) => wish),
   );
-  for (const [i, [wish]] of wishes.entries()) counted?.(wish, counts[i]!);
+  for (const [i, [wish, { put }]] of wishes.entries()) {
+    // Set up before, it stands there as it shall be.
+    const there = put !== '' && served.includes(bytesOfText(put)) ? 1 : 0;
+    counted?.(wish, counts[i]! || there);
+  }
   return applyEdits(served, edits);
 }
 
 /** Reads an edited configuration back: it must say what was wanted before it goes anywhere. */
 function verifyConfiguration(
   family: Family,
-  after: ByteString,
+  after: ConfigurationFiles,
   wanted: Wanted,
-  byHand: readonly FactName[],
+  byHand: readonly ByHand[],
   file: string,
 ): void {
-  const facts = family.readConfiguration(after);
+  const facts = family.readConfiguration(after)?.facts;
   for (const [fact, value] of Object.entries(wanted) as [FactName, ByteString][]) {
-    if (byHand.includes(fact) || facts?.[fact]?.value === value) continue;
+    if (byHand.some(one => one.fact === fact) || facts?.[fact]?.value === value) continue;
     throw new DamageError({
       doing: `Editing the configuration ${file}`,
       cause: `read back, its ${fact} is not what was written`,
       remedy: 'Nothing was put in place. Simplify that line of the old configuration and run it again',
     });
   }
-}
-
-async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
-  yield chunk;
 }

@@ -1,19 +1,21 @@
-import { basename, dirname, join } from 'node:path';
+import { join } from 'node:path';
 import { asBytes, textOf } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
-import { digestOf, type JournalRecord, stateOf, traceOfSecret } from '../core/journal.js';
+import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Crate, CratePart } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openAbove, openFiles } from '../ends/files/place.js';
-import { type Configured, configure, fitFiles } from './configure.js';
+import { openFiles } from '../ends/files/place.js';
+import type { Configured } from './configure.js';
 import { copyChecked, removeOthers } from './copy.js';
-import { type Move, rulesOf } from './move.js';
+import { rulesOf } from './move.js';
 import { inParallel } from './parallel.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
-import { doStep, noteDone, readResult, type StepOutcome, type StepRun } from './run.js';
+import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
+import { fittedOf, layAbove, layFile, planFromCrate } from './set-up.js';
+import { openIncoming, pathIn, type Spot, spotOf, swapIn } from './spots.js';
 
 export interface DeliverResult {
   readonly files:
@@ -25,12 +27,6 @@ export interface DeliverResult {
   readonly fitted: readonly string[];
   /** Where what stood at the new end is kept. */
   readonly keepsakes: readonly string[];
-}
-
-/** Where things wait beside their final place, and where what stood there is kept. */
-export function besides(move: Move, place: string): { incoming: string; outgoing: string; keepsake: string } {
-  const beside = (what: string) => join(dirname(place), `.${basename(place)}.${move.sheet.name}.${what}`);
-  return { incoming: beside('incoming'), outgoing: beside('outgoing'), keepsake: beside('keepsake') };
 }
 
 /**
@@ -53,27 +49,35 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
   return doStep(run, 'deliver', await deliverInputs(run), async () => {
     const findings: Finding[] = [];
     const keepsakes: string[] = [];
+    const ready: Spot[] = [];
     let files: DeliverResult['files'];
     let configuration: Configured | undefined;
     let fitted: string[] = [];
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
-      const incoming = openFiles(besides(move, move.newFiles).incoming);
+      const spot = spotOf(move, move.newFiles);
+      const incoming = openIncoming(spot);
       await crate.verifyPart('files.ndjson', manifest.parts['files.ndjson']!);
-      files = await makeReady(run, incoming);
-      const set = await configure(move, family, incoming, move.newFiles);
-      const fit = await fitFiles(move, incoming, move.newFiles);
-      configuration = set.configuration;
-      fitted = fit.fitted;
-      findings.push(...set.findings, ...fit.findings);
+      files = await makeReady(run, spot, incoming);
+      const setUp = await planFromCrate(move, family, manifest);
+      for (const file of setUp.files) {
+        if (!file.path.startsWith('../')) await layFile(incoming, asBytes(file.path), file);
+      }
+      ready.push(...(await layAbove(move, setUp.files)), spot);
+      configuration =
+        setUp.configuration === undefined
+          ? undefined
+          : { file: join(move.newFiles, setUp.configuration), changed: setUp.changed };
+      fitted = fittedOf(setUp);
+      findings.push(...setUp.findings);
     }
     if (moved && move.newDump) {
-      const { incoming } = besides(move, move.newDump);
-      await layDump(run, crate, incoming, moved);
+      const spot = spotOf(move, move.newDump);
+      await layDump(run, crate, spot, moved);
+      ready.push(spot);
     }
     // Everything is ready; from here on it is a matter of renaming.
     run.signal.throwIfAborted();
-    if (files && move.newFiles) keepsakes.push(...(await swapIn(run, move.newFiles)));
-    if (moved && move.newDump) keepsakes.push(...(await swapIn(run, move.newDump)));
+    for (const spot of ready) keepsakes.push(...(await swapIn(run, spot)));
     const result: DeliverResult = {
       files: files && { ...files, place: move.newFiles! },
       dump: moved && { file: move.newDump!, bytes: moved.bytes },
@@ -102,8 +106,9 @@ export async function deliverInputs({ move }: StepRun): Promise<unknown> {
       prefix: database.prefix,
       secret: traceOfSecret(database.password),
     },
+    charset: database?.charset,
     pairs: rulesOf(move).pairs,
-    edits: move.sheet.configure.edits,
+    configure: move.sheet.configure,
   };
 }
 
@@ -126,7 +131,11 @@ async function movedPart(run: StepRun): Promise<CratePart> {
 }
 
 /** Fills the incoming folder with the crate's files, rewritten ones in place of those taken, each checked. */
-async function makeReady(run: StepRun, incoming: FilesEnd): Promise<NonNullable<DeliverResult['files']>> {
+async function makeReady(
+  run: StepRun,
+  spot: Spot,
+  incoming: FilesEnd,
+): Promise<NonNullable<DeliverResult['files']>> {
   const { crate } = run.move;
   const rewritten = new Map((await crate.entries(movedFiles)).map(entry => [entry.path, entry]));
   const entries = await crate.entries();
@@ -134,8 +143,7 @@ async function makeReady(run: StepRun, incoming: FilesEnd): Promise<NonNullable<
   let done = 0;
   let again = 0;
   let count = 0;
-  const { above, name } = openAbove(incoming.place);
-  await above.makeFolder(name, 0o755);
+  await spot.end.makeFolder(spot.incoming, 0o755);
   await removeOthers(incoming, entries, run.signal);
   for (const entry of entries) if (entry.type === 'folder') await incoming.makeFolder(entry.path, entry.mode);
   await inParallel(entries, run.signal, async entry => {
@@ -170,52 +178,13 @@ async function bring(from: FilesEnd, to: FilesEnd, entry: CheckedEntry): Promise
   });
 }
 
-async function layDump(run: StepRun, crate: Crate, incoming: string, part: CratePart): Promise<void> {
-  const { above, name } = openAbove(incoming);
-  await above.write(name, openFiles(crate.folder).read(asBytes(movedDump)));
+async function layDump(run: StepRun, crate: Crate, spot: Spot, part: CratePart): Promise<void> {
+  await spot.end.write(spot.incoming, openFiles(crate.folder).read(asBytes(movedDump)));
   run.signal.throwIfAborted();
-  if ((await above.checksum(name)) === part.sha256) return;
+  if ((await spot.end.checksum(spot.incoming)) === part.sha256) return;
   throw new DamageError({
-    doing: `Writing ${incoming}`,
+    doing: `Writing ${pathIn(spot, spot.incoming)}`,
     cause: 'it is not what was written',
     remedy: 'Check the disk, then run the command again',
   });
-}
-
-/**
- * Puts what is ready at its place by renaming. What stood there becomes the keepsake, unless an earlier delivery
- * of this move put it there. Each change is noted before it is made, so that it can be taken back from any moment.
- */
-async function swapIn(run: StepRun, place: string): Promise<string[]> {
-  const { incoming, keepsake, outgoing } = besides(run.move, place);
-  const { above, name } = openAbove(place);
-  const nameOf = (path: string) => openAbove(path).name;
-  const keeps = async () => (await above.entry(nameOf(keepsake))) !== undefined;
-  await above.remove(nameOf(outgoing));
-  if (await above.entry(name)) {
-    const ours = delivered(await run.move.folder.readJournal()).has(place);
-    if (!ours && (await keeps())) {
-      throw new UsageError({
-        doing: `Putting ${place} in place`,
-        cause: `something new stands there, and ${keepsake} already keeps what stood there before`,
-        remedy: 'Move one of the two away by hand, then run the command again',
-      });
-    }
-    if (!ours) await noteDone(run, 'deliver', { keeps: keepsake, of: place });
-    await above.rename(name, nameOf(ours ? outgoing : keepsake));
-  }
-  await noteDone(run, 'deliver', { puts: place });
-  await above.rename(nameOf(incoming), name);
-  await above.remove(nameOf(outgoing));
-  return (await keeps()) ? [keepsake] : [];
-}
-
-/** The places at which something stands that a delivery put there, by the journal. */
-export function delivered(journal: readonly JournalRecord[]): Set<string> {
-  const places = new Set<string>();
-  for (const { step, event, did } of journal) {
-    if (step === 'undo' && event === 'done') places.clear();
-    if (did?.puts) places.add(did.puts);
-  }
-  return places;
 }

@@ -9,6 +9,8 @@ import { wordpress } from '../core/site/wordpress.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { telling } from '../ends/trouble.js';
 import { StandinDatabase } from '../standins/database.js';
+import { StandinDatabaseServer } from '../standins/database-server.js';
+import { StandinDnsServer } from '../standins/dns-server.js';
 import { writeClubDump, writeClubFiles } from '../standins/rowing-club/write.js';
 import { StandinWebSite } from '../standins/web-site.js';
 import { check } from './check.js';
@@ -61,6 +63,18 @@ const newDatabase = {
   host: '127.0.0.1',
 };
 
+/** What the club's zone says; the TTL is the one that panels begin with. */
+const zone: StandinDnsServer['records'] = [
+  { type: 'A', name: 'club.saltmarsh.example', ttl: 14_400, data: '192.0.2.10' },
+  {
+    type: 'MX',
+    name: 'club.saltmarsh.example',
+    ttl: 14_400,
+    data: { preference: 10, exchange: 'mail.saltmarsh.example' },
+  },
+  { type: 'A', name: 'saltmarshrowing.example', ttl: 300, data: '203.0.113.7' },
+];
+
 /**
  * Makes the Saltmarsh Rowing Club's site on an old host, and moves it to a new one: with faults put in on purpose
  * to show them being found, and then right.
@@ -89,7 +103,13 @@ export async function demo(
     old: new StandinWebSite(oldFolder, '/site', database.old),
     new: new StandinWebSite(newFolder, '', database.new),
   };
-  const reach = { old: await sites.old.listen(), new: await sites.new.listen() };
+  const servers = { database: new StandinDatabaseServer(database.new), dns: new StandinDnsServer(zone) };
+  const reach: Reach = {
+    old: await sites.old.listen(),
+    new: await sites.new.listen(),
+    database: await servers.database.listen(),
+    dns: await servers.dns.listen(),
+  };
   try {
     const open = async (also: readonly string[]): Promise<StepRun> => {
       await mkdir(at('move'), { recursive: true });
@@ -122,7 +142,8 @@ export async function demo(
     await whenDone(outcome);
     return outcome;
   } finally {
-    await Promise.all([sites.old.close(), sites.new.close()]);
+    const all = [sites.old, sites.new, servers.database, servers.dns];
+    await Promise.all(all.map(one => one.close()));
     if (keep === undefined) await rm(folder, { recursive: true, force: true });
   }
 }
@@ -186,7 +207,15 @@ async function cleared(folder: string): Promise<string> {
   return folder;
 }
 
-function sheetOf(folder: string, also: readonly string[], reach: { old: string; new: string }): string {
+/** Where the demo's hosts listen. */
+interface Reach {
+  readonly old: string;
+  readonly new: string;
+  readonly database: number;
+  readonly dns: string;
+}
+
+function sheetOf(folder: string, also: readonly string[], reach: Reach): string {
   return writeSheet({
     name: 'saltmarsh',
     oldAddress: oldPlace.address,
@@ -198,13 +227,15 @@ function sheetOf(folder: string, also: readonly string[], reach: { old: string; 
     newReach: reach.new,
     newFiles: join(folder, 'new-host', 'htdocs'),
     newDump: join(folder, 'new-host', 'finished.sql.gz'),
-    newServer: `mysql://${newDatabase.user}@${newDatabase.host}:3306/${newDatabase.name}`,
+    newServer: `mysql://${newDatabase.user}@${newDatabase.host}:${reach.database}/${newDatabase.name}`,
+    probe: true,
     newPrefix: 'row_',
     without: wordpress.without,
     leave: [],
     webServer: 'apache',
     oldRecord: '192.0.2.10',
     newRecord: '198.51.100.20',
+    resolvers: [reach.dns],
   });
 }
 

@@ -2,7 +2,7 @@ import { stat } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Address, parseAddress } from '../core/address/address.js';
 import { type Pair, pairsOfMove, parsePair } from '../core/address/pairs.js';
-import { applyEdits, type ByteString, bytesOf } from '../core/bytes.js';
+import { applyEdits } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
@@ -11,11 +11,9 @@ import { compileRules, type Rules } from '../core/rewrite/rules.js';
 import type { Observer } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { Sheet } from '../core/sheet/schema.js';
-import { families, recogniseFamily } from '../core/site/families.js';
-import type { Facts, Family, SiteMove } from '../core/site/family.js';
+import type { Family, SiteMove } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
-import type { FilesEnd } from '../ends/files/files-end.js';
-import { localFolder, openFiles } from '../ends/files/place.js';
+import { localFolder } from '../ends/files/place.js';
 import { MoveFolder } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
 
@@ -91,46 +89,6 @@ function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: M
   }
   if (oldDump && oldDump === newDump)
     refuse(`old and new dump are both ${oldDump}`, 'Give the finished dump another name');
-}
-
-/** What is known of the old site from its files. */
-export interface OldSite {
-  readonly family: Family;
-  /** The files by which it was recognised. */
-  readonly by: readonly string[];
-  /** The path of its configuration, or undefined where none was found. */
-  readonly configuration: ByteString | undefined;
-  /** Undefined where the configuration cannot be parsed. */
-  readonly facts: Facts | undefined;
-}
-
-const largestConfiguration = 1024 * 1024;
-
-/** Recognises the old site and reads its configuration. Nothing of it is run. */
-export async function lookAtSite(files: FilesEnd): Promise<OldSite> {
-  const known = new Set<string>();
-  for (const path of new Set(families.flatMap(({ marks }) => marks.flat())) as Set<ByteString>) {
-    if (await files.entry(path)) known.add(path);
-  }
-  const { family, by } = recogniseFamily(path => known.has(path));
-  for (const path of family.configurations as ByteString[]) {
-    const above = path.startsWith('../');
-    const where = above ? openFiles(resolve(files.place, '..')) : files;
-    const name = (above ? path.slice(3) : path) as ByteString;
-    const entry = await where.entry(name);
-    if (entry?.type !== 'file') continue;
-    const facts =
-      entry.size > largestConfiguration ? undefined : family.readConfiguration(await readAll(where, name));
-    return { family, by, configuration: path, facts };
-  }
-  return { family, by, configuration: undefined, facts: undefined };
-}
-
-/** A small file's bytes. */
-export async function readAll(files: FilesEnd, path: ByteString): Promise<ByteString> {
-  const chunks: Buffer[] = [];
-  for await (const chunk of files.read(path)) chunks.push(chunk);
-  return bytesOf(Buffer.concat(chunks));
 }
 
 /** The pairs of a move: those that follow from the addresses, then the sheet's own. */

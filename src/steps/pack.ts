@@ -1,4 +1,4 @@
-import { copyFile, rename } from 'node:fs/promises';
+import { copyFile, rename, rm } from 'node:fs/promises';
 import { basename } from 'node:path';
 import { formatAddress } from '../core/address/address.js';
 import { type ByteString, textOf } from '../core/bytes.js';
@@ -16,10 +16,11 @@ import { openFiles } from '../ends/files/place.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import { copyChecked, removeOthers } from './copy.js';
-import { identityOf, lookAtSite, type Move, type OldSite, treeIdentity } from './move.js';
+import { identityOf, type Move, treeIdentity } from './move.js';
 import { inParallel } from './parallel.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { configurationAbove, configurationMissing, needsConfiguration } from './survey.js';
+import { locate, lookAtSite, type Site, treeOf } from './site.js';
+import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
 
 export interface PackResult {
   readonly crate: string;
@@ -42,7 +43,7 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
     });
   }
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
-  const site = files ? await lookAtSite(files) : undefined;
+  const site = files ? await lookAtSite(treeOf(files), move.oldAddress) : undefined;
   const listing = await listWanted(run, files);
   return doStep(run, 'pack', await inputsOf(move, listing.entries), async () => {
     const findings: Finding[] = [...listing.findings];
@@ -50,14 +51,16 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
       findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
       return { result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0 }, findings, brief: {} };
     }
-    if (site?.configuration?.startsWith('../'))
-      findings.push(configurationAbove(`${move.oldFiles}/${site.configuration}`));
+    const above = site ? await takeAbove(move, site, openFiles(move.oldFiles!)) : [];
+    if (above.length > 0) findings.push(configurationAbove(move, above));
     // The dump first: if it is damaged, nothing has been copied yet.
     const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
     const taken = files ? await takeFiles(run, files, listing.entries) : { entries: [], kept: 0 };
     const parts: Record<string, CratePart> = {
       'files.ndjson': await move.crate.writeEntries('files.ndjson', taken.entries),
     };
+    if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
+    else await rm(move.crate.at('above.ndjson'), { force: true });
     if (dump) parts[takenDump] = dump.part;
     const counts = countsOf(taken.entries, dump?.tables ?? []);
     await move.crate.writeManifest({
@@ -88,13 +91,14 @@ async function inputsOf(move: Move, entries: readonly FileEntry[]): Promise<unkn
   return { files: oldFiles, take: sheet.take, tree: treeIdentity(entries), dump: await identityOf(oldDump) };
 }
 
-function originOf(move: Move, site: OldSite | undefined): CrateManifest['from'] {
+function originOf(move: Move, site: Site | undefined): CrateManifest['from'] {
   const text = (value: ByteString | undefined) => (value === undefined ? undefined : textOf(value));
   return {
     address: formatAddress(move.oldAddress),
     family: site?.family.name ?? 'plain',
     prefix: text(site?.facts?.prefix?.value),
     charset: text(site?.facts?.charset?.value),
+    configuration: site?.configuration,
   };
 }
 
@@ -136,6 +140,20 @@ async function listWanted(
     entries.push(entry);
   }
   return { entries, findings };
+}
+
+/** Takes those files of the configuration that lie one folder above the site. */
+async function takeAbove(move: Move, site: Site, files: FilesEnd): Promise<CheckedEntry[]> {
+  const tree = treeOf(files);
+  const taken: CheckedEntry[] = [];
+  for (const [path, source] of site.files.sources) {
+    if (!path.startsWith('../') || source === undefined) continue;
+    const { end, path: name } = locate(tree, path);
+    const entry = await end.entry(name);
+    if (entry?.type !== 'file') continue;
+    taken.push({ ...entry, sha256: await copyChecked(end, move.crate.above, entry) });
+  }
+  return taken;
 }
 
 async function takeDump(

@@ -9,10 +9,11 @@ import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import type { CratePart } from '../ends/crate.js';
-import { leaveOf, prefixChangeOf, readAll, rulesOf } from './move.js';
+import { leaveOf, prefixChangeOf, rulesOf } from './move.js';
 import { takenDump } from './pack.js';
 import { rewriteDump, rewriteFindings } from './rewrite-dump.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { readAll } from './site.js';
 
 export interface RewriteResult {
   readonly dump: RewriteSummary | undefined;

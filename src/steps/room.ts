@@ -1,49 +1,34 @@
-import { access, constants, stat, statfs } from 'node:fs/promises';
-import { dirname } from 'node:path';
+import { access, constants } from 'node:fs/promises';
 import type { Finding } from '../core/findings.js';
+import { sizeText } from '../core/sizes.js';
+import { openFiles } from '../ends/files/place.js';
 import type { Move } from './move.js';
 
-/** Whether the new folder and the move folder can be written to and have room for the files (bytes). */
+/** Whether the crate can be written beside the sheet and has room for the files (bytes). */
 export async function checkRoom(move: Move, bytes: number): Promise<Finding[]> {
-  const findings: Finding[] = [];
-  const places = [{ path: move.folder.folder, why: 'the crate', need: bytes }];
-  if (move.newFiles)
-    places.push({ path: await standing(dirname(move.newFiles)), why: 'the new site', need: bytes });
-  for (const { path, why, need } of places) {
-    try {
-      await access(path, constants.W_OK);
-    } catch {
-      findings.push({
+  const place = move.folder.folder;
+  try {
+    await access(place, constants.W_OK);
+  } catch {
+    return [
+      {
         level: 'stop',
-        code: 'place-not-writable',
-        place: path,
-        what: `Nothing can be written here, where ${why} shall go`,
-        remedy: 'Give this account the right to write there, or name another place',
-      });
-      continue;
-    }
-    const { bavail, bsize } = await statfs(path);
-    if (bavail * bsize < need) {
-      findings.push({
-        level: 'stop',
-        code: 'room-too-small',
-        place: path,
-        what: `${Math.round((bavail * bsize) / 1e6)} MB are free, ${why} needs ${Math.round(need / 1e6)} MB`,
-        remedy: 'Make room, or name another place',
-      });
-    }
+        code: 'crate-not-writable',
+        place,
+        what: 'Nothing can be written beside the sheet, where the crate shall go',
+        remedy: 'Give this account the right to write there, or put the sheet elsewhere',
+      },
+    ];
   }
-  return findings;
-}
-
-/** The folder itself, or the nearest one above it that is there. */
-async function standing(path: string): Promise<string> {
-  for (let at = path; ; at = dirname(at)) {
-    if (at === dirname(at)) return at;
-    try {
-      if ((await stat(at)).isDirectory()) return at;
-    } catch {
-      // Not there yet: look above.
-    }
-  }
+  const room = await openFiles(place).room();
+  if (!room || room.bytes >= bytes) return [];
+  return [
+    {
+      level: 'stop',
+      code: 'crate-room-too-small',
+      place,
+      what: `${sizeText(room.bytes)} are free beside the sheet, the crate needs ${sizeText(bytes)}`,
+      remedy: 'Make room, or put the sheet on another disk',
+    },
+  ];
 }

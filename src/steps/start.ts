@@ -5,7 +5,7 @@ import { type SheetAnswers, writeSheet } from '../core/sheet/write.js';
 import { localFolder, openFiles } from '../ends/files/place.js';
 import { writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
-import { lookAtSite } from './move.js';
+import { lookAtSite, treeOf } from './site.js';
 
 /** What the flags or the person said; what was not said is undefined. */
 export interface StartWish {
@@ -56,7 +56,9 @@ export async function start(wish: StartWish, file: string): Promise<StartOutcome
   const old = parseAddress(wish.old!);
   const next = parseAddress(wish.new!);
   const from = dirname(resolve(file));
-  const site = wish.oldFiles ? await lookAtSite(openFiles(localFolder(wish.oldFiles, from))) : undefined;
+  const site = wish.oldFiles
+    ? await lookAtSite(treeOf(openFiles(localFolder(wish.oldFiles, from))), old)
+    : undefined;
   const answers: SheetAnswers = {
     name:
       wish.name ??

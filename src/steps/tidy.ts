@@ -1,6 +1,6 @@
-import { access } from 'node:fs/promises';
+import { access, rm } from 'node:fs/promises';
 import type { Move } from './move.js';
-import { remainsOf, remove } from './put-back.js';
+import { clearBeside, clearFolders, type Remains, remainsOf } from './put-back.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 
 export interface TidyResult {
@@ -11,26 +11,31 @@ export interface TidyResult {
 
 /** What `tidy` would take away now: keepsakes and half-done things at the new end, and the crate. */
 export async function planTidy(move: Move): Promise<string[]> {
+  return (await planOf(move)).paths;
+}
+
+async function planOf(move: Move): Promise<{ remains: Remains[]; crate: boolean; paths: string[] }> {
   const remains = await remainsOf(move, await move.folder.readJournal());
   const paths = remains.flatMap(({ keepsake, scraps }) => [
     ...(keepsake === undefined ? [] : [keepsake]),
     ...scraps,
   ]);
-  try {
-    await access(move.crate.folder);
-    paths.push(move.crate.folder);
-  } catch {
-    // There is no crate to take away.
-  }
-  return paths;
+  const crate = await access(move.crate.folder).then(
+    () => true,
+    () => false,
+  );
+  if (crate) paths.push(move.crate.folder);
+  return { remains, crate, paths };
 }
 
 /** Takes away what the move left behind. After it there is no way back but the old site itself. */
 export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
-  const paths = await planTidy(move);
+  const { remains, crate, paths } = await planOf(move);
   return doStep({ ...run, again: true }, 'tidy', { paths }, async () => {
-    for (const path of paths) await remove(path);
+    for (const one of remains) await clearBeside(move, one);
+    await clearFolders(move);
+    if (crate) await rm(move.crate.folder, { recursive: true });
     const remember = [
       `Open the permalink settings of ${move.sheet.new.address} once and save them`,
       'Empty the caches of the site and of any service in front of it',

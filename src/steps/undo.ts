@@ -1,5 +1,5 @@
 import type { Move } from './move.js';
-import { putBack, type Remains, remainsOf } from './put-back.js';
+import { clearFolders, putBack, type Remains, remainsOf } from './put-back.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 
 export interface UndoResult {
@@ -17,7 +17,8 @@ export async function planUndo(move: Move): Promise<Remains[]> {
 export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
   const remains = await planUndo(run.move);
   return doStep({ ...run, again: true }, 'undo', { remains }, async () => {
-    for (const one of remains) await putBack(one);
+    for (const one of remains) await putBack(run.move, one);
+    await clearFolders(run.move);
     const result = {
       removed: remains.filter(one => one.delivered).map(({ place }) => place),
       restored: remains.filter(one => one.keepsake !== undefined).map(({ place }) => place),

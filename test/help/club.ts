@@ -31,7 +31,7 @@ new:
   address: https://saltmarshrowing.example
   files: ../new/htdocs
   database:
-    server: mysql://saltmarsh@127.0.0.1:3306/saltmarsh
+    server: mysql://saltmarsh@127.0.0.1:9/saltmarsh
     password: \${NEW_DB_PASSWORD}
     prefix: row_
     dump: ../new/finished.sql.gz

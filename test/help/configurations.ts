@@ -1,11 +1,14 @@
 import { type ByteString, bytesOfText } from '../../src/core/bytes.js';
-import type { FactName } from '../../src/core/site/family.js';
+import type { ConfigurationFiles, FactName } from '../../src/core/site/family.js';
 
 /** A configuration in one of the styles in which they are found, what it says, and what in it can be edited. */
 interface Configuration {
   readonly family: string;
   readonly style: string;
   readonly source: ByteString;
+  /** Where it lies, and the files that it includes. */
+  readonly main: string;
+  readonly more?: Readonly<Record<string, ByteString>>;
   readonly facts: Partial<Record<FactName, string | undefined>>;
   readonly editable: readonly FactName[];
   /** PHP expressions that give, when the file was loaded, what each editable fact is worth. */
@@ -18,6 +21,7 @@ const constants = ['DB_NAME', 'DB_USER', 'DB_PASSWORD'];
 export const configurations: readonly Configuration[] = [
   {
     family: 'wordpress',
+    main: 'wp-config.php',
     style: 'comments, both quotes, guards, heredocs and second definitions',
     source: bytesOfText(`<?php
 // define( 'DB_NAME', 'comment' );
@@ -43,6 +47,7 @@ $unused = "define( 'WP_HOME', 'no' )";
   },
   {
     family: 'wordpress',
+    main: 'wp-config.php',
     style: 'CRLF, upper-case DEFINE and a heredoc',
     source: bytesOfText(
       "<?php\r\nDEFINE('DB_NAME', <<<X\r\nclub\r\nX\r\n);\r\n\\define(\"DB_USER\", \"u\\u{e9}\\\"\\$x\");\r\ndefine('DB_PASSWORD',('p'));\r\n$table_prefix='a_';$table_prefix  =  'wp_' ;\r\n?>\r\n",
@@ -53,6 +58,7 @@ $unused = "define( 'WP_HOME', 'no' )";
   },
   {
     family: 'joomla',
+    main: 'configuration.php',
     style: 'a class of public properties',
     source: bytesOfText(`<?php
 class JConfig {
@@ -75,6 +81,7 @@ class JConfig {
       host: 'localhost',
       prefix: 'jos_',
       siteAddress: '',
+      offline: '',
       logPath: '/home/club/logs',
       temporaryPath: '/home/club/tmp',
     },
@@ -83,6 +90,7 @@ class JConfig {
   },
   {
     family: 'drupal',
+    main: 'sites/default/settings.php',
     style: 'the databases array over several lines',
     source: bytesOfText(`<?php
 $databases = [];
@@ -108,6 +116,7 @@ if (file_exists($app_root ?? '' . '/settings.local.php')) { include 'nothing.php
       host: 'localhost',
       port: '3306',
       siteAddress: 'https://club.example/site',
+      'secretKey.0': 'made up',
     },
     editable: [...database, 'prefix', 'siteAddress'],
     asked: [
@@ -118,6 +127,7 @@ if (file_exists($app_root ?? '' . '/settings.local.php')) { include 'nothing.php
   },
   {
     family: 'drupal',
+    main: 'sites/default/settings.php',
     style: 'element by element',
     source: bytesOfText(`<?php
 $databases['default']['default']['database'] = 'first';
@@ -132,6 +142,7 @@ $databases['replica']['default']['database'] = 'other';
   },
   {
     family: 'mediawiki',
+    main: 'LocalSettings.php',
     style: 'global variables',
     source: bytesOfText(`<?php
 # $wgDBname = "no";
@@ -157,7 +168,118 @@ $wgDBprefix = "";
     editable: [...database, 'prefix', 'server', 'scriptPath'],
     asked: ['$wgDBname', '$wgDBuser', '$wgDBpassword', '$wgDBprefix', '$wgServer', '$wgScriptPath'],
   },
+  {
+    family: 'wordpress',
+    main: 'wp-config.php',
+    style: 'split over included files, with values made of other values',
+    source: bytesOfText(`<?php
+if ( file_exists( __DIR__ . '/config/missing.php' ) ) { require __DIR__ . '/config/missing.php'; }
+$where = 'config';
+require_once dirname( __FILE__ ) . "/$where/database.php";
+require_once __DIR__ . '/config/database.php';
+file_exists( ABSPATH . 'config/keys.php' ) && include ABSPATH . 'config/keys.php';
+define( 'WP_HOME', 'https://' . HOST . '/site' );
+define( 'WP_SITEURL', WP_HOME . '/wp' );
+define( 'WP_TEMP_DIR', __DIR__ . '/tmp' );
+define( 'WP_DEBUG', true );
+return;
+define( 'DB_CHARSET', 'never' );
+`),
+    more: {
+      'config/missing.php': undefined as unknown as ByteString,
+      'config/database.php': bytesOfText(
+        "<?php\ndefine('HOST', 'club.example');\ndefine('DB_NAME', 'club');\ndefine('DB_USER', 'u');\r\n/* é */ define('DB_PASSWORD', 'p');\n$table_prefix = 'a_';\n$table_prefix .= 'b_';\nreturn;\n",
+      ),
+      'config/keys.php': bytesOfText("<?php define('AUTH_KEY', 'k1'); define('NONCE_SALT', 'k2');"),
+    },
+    facts: {
+      name: 'club',
+      user: 'u',
+      password: 'p',
+      prefix: undefined,
+      home: 'https://club.example/site',
+      siteAddress: 'https://club.example/site/wp',
+      temporaryPath: undefined,
+      debug: '1',
+      'secretKey.0': 'k1',
+      'secretKey.7': 'k2',
+    },
+    editable: [...database, 'home', 'siteAddress', 'secretKey.0'],
+    asked: [...constants, 'WP_HOME', 'WP_SITEURL', 'AUTH_KEY'],
+  },
+  {
+    family: 'wordpress',
+    main: '../wp-config.php',
+    style: 'one folder above, for a network of sites',
+    source: bytesOfText(`<?php
+define( 'DB_NAME', 'net' ); define( 'DB_USER', 'u' ); define( 'DB_PASSWORD', 'p' );
+include __DIR__ . '/shared.php';
+define( 'MULTISITE', true );
+define( 'SUBDOMAIN_INSTALL', false );
+define( 'DOMAIN_CURRENT_SITE', 'club.example' );
+define( 'PATH_CURRENT_SITE', '/site/' );
+`),
+    more: { '../shared.php': bytesOfText("<?php $GLOBALS['table_prefix'] = 'net_';\n") },
+    facts: {
+      name: 'net',
+      user: 'u',
+      password: 'p',
+      prefix: 'net_',
+      network: '1',
+      networkHost: 'club.example',
+      networkPath: '/site/',
+    },
+    editable: [...database, 'prefix', 'networkHost', 'networkPath'],
+    asked: [...constants, '$table_prefix', 'DOMAIN_CURRENT_SITE', 'PATH_CURRENT_SITE'],
+  },
+  {
+    family: 'drupal',
+    main: 'sites/club.example/settings.php',
+    style: 'a local include, trusted hosts and paths',
+    source: bytesOfText(`<?php
+$databases = [];
+$settings['trusted_host_patterns'] = ['^no$'];
+$settings['file_private_path'] = '/home/old/private';
+$settings['hash_salt'] = 'salt';
+if (isset($app_root) && file_exists($app_root . '/' . $site_path . '/settings.local.php')) {
+  include $app_root . '/' . $site_path . '/settings.local.php';
+}
+`),
+    more: {
+      'sites/club.example/settings.local.php': bytesOfText(`<?php
+$databases['default']['default'] = ['database' => 'd', 'username' => 'u', 'password' => 'p', 'prefix' => '',
+  'port' => 3306];
+$settings['trusted_host_patterns'] = ['^club\\.example$'];
+$settings['trusted_host_patterns'][] = '^.+\\.club\\.example$';
+`),
+    },
+    facts: {
+      name: 'd',
+      user: 'u',
+      password: 'p',
+      prefix: '',
+      port: '3306',
+      privatePath: '/home/old/private',
+      'secretKey.0': 'salt',
+      'trustedHosts.0': '^club\\.example$',
+      'trustedHosts.1': '^.+\\.club\\.example$',
+    },
+    editable: [...database, 'prefix', 'privatePath', 'trustedHosts.1'],
+    asked: [
+      ...['database', 'username', 'password', 'prefix'].map(
+        key => `$databases['default']['default']['${key}']`,
+      ),
+      "$settings['file_private_path']",
+      "$settings['trusted_host_patterns'][1]",
+    ],
+  },
 ];
+
+/** The files of a configuration, as a family reads them; what is not among them is not there. */
+export function filesOf({ main, source, more }: Configuration): ConfigurationFiles {
+  const absent = ['.env', '../.env', 'sites/default/nothing.php'].map(path => [path, undefined] as const);
+  return { main, sources: new Map([...absent, [main, source], ...Object.entries(more ?? {})]) };
+}
 
 /** `.env` files, which no PHP reads. */
 export const dotenvs = [

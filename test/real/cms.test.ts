@@ -7,7 +7,7 @@ import { fileURLToPath } from 'node:url';
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
 import { bytesOfText } from '../../src/core/bytes.js';
-import { phpLiteral } from '../../src/core/site/php-source.js';
+import { phpLiteral } from '../../src/core/site/php/strings.js';
 import { DumpRows } from '../../src/core/sql/rows.js';
 import { WebSite } from '../../src/ends/http.js';
 import { folder, run } from '../help/program.js';

@@ -1,13 +1,13 @@
 import assert from 'node:assert/strict';
 import { execFileSync } from 'node:child_process';
-import { writeFileSync } from 'node:fs';
-import { join } from 'node:path';
+import { mkdirSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
 import { test } from 'node:test';
 import fc from 'fast-check';
 import { applyEdits, bufferOf, bytesOfText } from '../../src/core/bytes.js';
 import { familyNamed } from '../../src/core/site/families.js';
 import type { Wanted } from '../../src/core/site/family.js';
-import { configurations } from '../help/configurations.js';
+import { configurations, filesOf } from '../help/configurations.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
 
@@ -43,18 +43,23 @@ test('PHP itself, loading an edited configuration, sees 300 random values in eve
   if (!needs(t, 'php')) return;
   const root = folder(t);
   const cases: { file: string; asked: readonly string[]; wanted: string[] }[] = [];
-  for (const [n, { family, source, editable, asked }] of configurations.entries()) {
+  for (const [n, configuration] of configurations.entries()) {
+    const { family, editable, asked } = configuration;
+    const files = filesOf(configuration);
     for (const [i, values] of fc
       .sample(fc.array(awkward, { minLength: editable.length, maxLength: editable.length }), 300)
       .entries()) {
       const wanted: Wanted = Object.fromEntries(editable.map((fact, k) => [fact, bytesOfText(values[k]!)]));
-      const { edits } = familyNamed(family).editConfiguration(source, wanted);
-      const file = join(root, `${n}-${i}.php`);
-      const own =
-        family === 'joomla'
-          ? applyEdits(source, edits).replace('class JConfig', `class JConfig${i}`)
-          : applyEdits(source, edits);
-      writeFileSync(file, bufferOf(own as typeof source));
+      const { edits } = familyNamed(family).editConfiguration(files, wanted);
+      const site = join(root, `${n}-${i}`, 'site');
+      for (const [path, source] of files.sources) {
+        if (source === undefined) continue;
+        const after = applyEdits(source, edits.get(path) ?? []);
+        const own = family === 'joomla' ? after.replace('class JConfig', `class JConfig${i}`) : after;
+        mkdirSync(dirname(join(site, path)), { recursive: true });
+        writeFileSync(join(site, path), bufferOf(own as typeof source));
+      }
+      const file = join(site, files.main);
       cases.push({ file, asked: asked.map(one => one.replace('JConfig', `JConfig${i}`)), wanted: values });
     }
   }
@@ -69,9 +74,11 @@ foreach (file($argv[1], FILE_IGNORE_NEW_LINES) as $line) {
   if ($pid === 0) {
     error_reporting(0);
     ob_start();
+    $app_root = preg_replace('{/site/.*}', '/site', $file); $site_path = 'sites/club.example';
+    define('ABSPATH', "$app_root/");
     include $file;
     ob_end_clean();
-    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath; return ' . $one . ';')), $asked);
+    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath, $settings; return ' . $one . ';')), $asked);
     file_put_contents('php://stdout', json_encode($said) . "\\n");
     exit(0);
   }

@@ -1,23 +1,66 @@
 import { againOption } from '../again.js';
 import { command } from '../command.js';
 
-export const deliver = command<{ again: boolean }>({
+interface Options {
+  readonly again: boolean;
+  readonly only: 'configuration' | undefined;
+  readonly dryRun: boolean;
+}
+
+export const deliver = command<Options>({
   command: 'deliver',
   describe: 'Put files, database and configuration at the new end',
   examples: [
     ['deliver', 'make all ready beside the new place, then put it there; what stood there is kept'],
     ['deliver --yes', 'the same without asking, for a script'],
+    ['deliver --dry-run', 'show what setting up would change in the files, and write nothing'],
+    ['deliver --only configuration', 'set up configuration and server files of what stands there already'],
   ],
-  options: againOption,
+  options: argv =>
+    againOption(argv)
+      .option('only', {
+        type: 'string',
+        choices: ['configuration'],
+        describe: 'Set up only the configuration and the server’s files; safe to repeat',
+      })
+      .option('dry-run', {
+        type: 'boolean',
+        default: false,
+        describe: 'Show the differences that setting up makes, without secrets; write nothing',
+      }),
   run: async argv => {
-    const [{ deliver: step }, { wouldReplace }, { showDeliver }, { runAndShow }, { askFirst }] =
-      await Promise.all([
-        import('../../steps/deliver.js'),
-        import('../../steps/put-back.js'),
-        import('../show/steps.js'),
-        import('../with-move.js'),
-        import('../ask.js'),
-      ]);
+    const [
+      { deliver: step },
+      { setUpInPlace, differences },
+      { wouldReplace },
+      shown,
+      { runAndShow, withMove },
+      { askFirst },
+    ] = await Promise.all([
+      import('../../steps/deliver.js'),
+      import('../../steps/set-up.js'),
+      import('../../steps/put-back.js'),
+      import('../show/steps.js'),
+      import('../with-move.js'),
+      import('../ask.js'),
+    ]);
+    const only = argv.only === 'configuration';
+    if (argv.dryRun) {
+      return withMove(argv, async (run, face) => {
+        const found = await differences(run, only);
+        face.result(found, () => shown.showDifferences(found, face.colors));
+      });
+    }
+    if (only) {
+      return runAndShow(
+        argv,
+        async run => {
+          await askFirst(`Write to the configuration at ${run.move.newFiles} (what it was is kept)?`, argv);
+          return setUpInPlace(run);
+        },
+        shown.showSetUp,
+      );
+    }
     await runAndShow(
       argv,
       async run => {
@@ -29,7 +72,7 @@ export const deliver = command<{ again: boolean }>({
           );
         return step(run);
       },
-      showDeliver,
+      shown.showDeliver,
     );
   },
 });

@@ -1,25 +1,36 @@
 import { command } from '../command.js';
 
-export const survey = command<{ only: 'stop' | 'warn' | undefined }>({
-  command: 'survey',
+export const survey = command<{ only: 'stop' | 'warn' | undefined; end: 'old' | 'new' | undefined }>({
+  command: 'survey [end]',
   describe: 'Look at both ends and say what would stop or trouble the move',
   examples: [
     ['survey', 'look at the ends that ./move.yaml names'],
+    ['survey new', 'look at the new end alone, as after its password was set anew'],
     ['survey --only stop', 'say only what stops the move; for a script'],
     ['survey --sheet club/move.yaml --json', 'the same for another sheet, as JSON'],
   ],
   options: argv =>
-    argv.option('only', {
-      type: 'string',
-      choices: ['stop', 'warn'],
-      describe: 'Show only findings that are at least so grave',
-    }),
+    argv
+      .positional('end', {
+        type: 'string',
+        choices: ['old', 'new'],
+        describe: 'One end alone',
+      })
+      .option('only', {
+        type: 'string',
+        choices: ['stop', 'warn'],
+        describe: 'Show only findings that are at least so grave',
+      }),
   run: async argv => {
     const [{ survey: step }, { showOnly, showSurvey }, { runAndShow }] = await Promise.all([
       import('../../steps/survey.js'),
       import('../show/survey.js'),
       import('../with-move.js'),
     ]);
-    await runAndShow({ ...argv, again: true }, step, argv.only ? showOnly(argv.only) : showSurvey);
+    await runAndShow(
+      { ...argv, again: true },
+      run => step(run, argv.end),
+      argv.only ? showOnly(argv.only) : showSurvey,
+    );
   },
 });

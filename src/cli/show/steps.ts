@@ -1,8 +1,10 @@
 import type { CutoverPlan } from '../../core/dns/plan.js';
+import { showable } from '../../core/rewrite/tally.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepOutcome } from '../../steps/run.js';
+import type { Difference, SetUpResult } from '../../steps/set-up.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';
@@ -51,6 +53,34 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
   for (const keepsake of keepsakes)
     lines.push(`  kept           ${keepsake}; "undo" puts it back, "tidy" removes it`);
   return withFindings(outcome, lines, colors);
+}
+
+export function showSetUp(outcome: StepOutcome<SetUpResult>, colors: Colors): string {
+  const { configuration, written, keepsakes } = outcome.result;
+  const text =
+    written.length === 0
+      ? 'everything was set up as the sheet says already'
+      : `${counted(written.length, 'file')} set up`;
+  const lines = [headline(outcome, text, colors), ...written.map(file => `  written  ${file}`)];
+  if (written.length > 0 && configuration && configuration.changed.length > 0)
+    lines.push(`  changed  ${configuration.changed.join(', ')}`);
+  for (const keepsake of keepsakes)
+    lines.push(`  kept     ${keepsake}; "undo" puts it back, "tidy" removes it`);
+  return withFindings(outcome, lines, colors);
+}
+
+/** What setting up would change, as unified diffs. */
+export function showDifferences(differences: readonly Difference[], colors: Colors): string {
+  if (differences.length === 0) return 'Nothing would change; everything is set up as the sheet says.';
+  const paint = (line: string) => {
+    const safe = showable(line);
+    if (/^(?:---|\+\+\+) /.test(safe)) return colors.bold(safe);
+    if (safe.startsWith('+')) return colors.green(safe);
+    if (safe.startsWith('-')) return colors.red(safe);
+    return safe.startsWith('@@') ? colors.cyan(safe) : safe;
+  };
+  const drawn = differences.map(({ diff }) => diff.trimEnd().split('\n').map(paint).join('\n'));
+  return `${drawn.join('\n')}\n\n${counted(differences.length, 'file')} would change; nothing was written. Secrets are hidden.`;
 }
 
 export function showRedirects(outcome: StepOutcome<RedirectsResult>, colors: Colors): string {
@@ -125,7 +155,9 @@ export function showStatus(steps: readonly StepStatus[], colors: Colors): string
     stopped: colors.red,
     failed: colors.red,
   };
-  const shown = steps.filter(({ step, state }) => step !== 'undo' || state !== 'not yet');
+  const shown = steps.filter(
+    ({ step, state }) => !['undo', 'configure'].includes(step) || state !== 'not yet',
+  );
   const rows = shown.map(({ step, state, at, seconds: took, said }) => [
     step,
     paint[state](state),
@@ -133,7 +165,9 @@ export function showStatus(steps: readonly StepStatus[], colors: Colors): string
     took === undefined ? '' : seconds(took),
     cut(said, 70),
   ]);
-  const next = steps.find(({ step, state }) => state !== 'done' && step !== 'undo' && step !== 'tidy');
+  const next = steps.find(
+    ({ step, state }) => state !== 'done' && !['undo', 'tidy', 'configure'].includes(step),
+  );
   const done = count(steps.filter(({ state }) => state === 'done').length);
   const hint = next
     ? `Next: able-porter ${next.step} (or go)`

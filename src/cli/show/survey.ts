@@ -1,111 +1,145 @@
+import type { Estimate } from '../../core/estimate.js';
+import type { Finding } from '../../core/findings.js';
+import type { Requirement } from '../../core/site/requirements.js';
 import type { StepOutcome } from '../../steps/run.js';
-import type { SurveyResult } from '../../steps/survey.js';
+import type { NewEnd, OldEnd, SurveyResult, WebSurvey } from '../../steps/survey.js';
 import { type Face, showFindings } from '../face.js';
-import { bytes, count, counted } from './numbers.js';
+import { bytes, count, counted, seconds } from './numbers.js';
+import { showDump, showFacts, showFiles } from './survey-details.js';
 import { cut, table } from './table.js';
 
-/** The survey at a glance: whether one may go on, the gravest finding first, then both ends beside each other. */
-export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colors: Face['colors']): string {
-  const { old, new: next } = result;
-  const stops = findings.filter(({ level }) => level === 'stop').length;
-  const warns = findings.filter(({ level }) => level === 'warn').length;
-  const verdict =
-    stops > 0
-      ? colors.bold(colors.red(`Do not go on: ${counted(stops, 'thing stops', 'things stop')} the move.`))
-      : warns > 0
-        ? colors.bold(colors.yellow(`You may go on; look at ${counted(warns, 'warning')} first.`))
-        : colors.bold(colors.green('You may go on.'));
-  const none = colors.dim('–');
-  const rows: string[][] = [
-    ['address', old.address, next.address],
+type Colors = Face['colors'];
+
+/**
+ * The survey: whether one may go on and the gravest finding, then what was seen, the requirements as yes and no, both
+ * ends beside each other, and every finding.
+ */
+export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colors: Colors): string {
+  const { old, new: next, requirements, estimate } = result;
+  const parts = [verdict(findings, colors)];
+  if (old) parts.push(showFacts(old, colors), showFiles(old, colors), showDump(old, colors));
+  if (requirements.length > 0) parts.push(showRequirements(requirements, colors));
+  if (estimate) parts.push(showEstimate(estimate, colors));
+  parts.push(showEnds(old, next, colors), showFindings(findings, colors));
+  if (findings.length > 3) parts.push(verdict(findings, colors));
+  return parts.filter(part => part !== '').join('\n');
+}
+
+/** One line that says whether one may go on, and one that says what weighs most. */
+function verdict(findings: readonly Finding[], colors: Colors): string {
+  const of = (level: Finding['level']) => findings.filter(one => one.level === level).length;
+  const [stops, warns] = [of('stop'), of('warn')];
+  const worst = findings[0];
+  const what = worst && worst.level !== 'note' ? `  ${cut(worst.what, 120)}\n` : '';
+  if (stops > 0)
+    return `${colors.bold(colors.red(`Do not go on: ${counted(stops, 'thing stops', 'things stop')} the move.`))}\n${what}`;
+  return warns > 0
+    ? `${colors.bold(colors.yellow(`You may go on; look at ${counted(warns, 'warning')} first.`))}\n${what}`
+    : `${colors.bold(colors.green('You may go on.'))}\n`;
+}
+
+function showRequirements(requirements: readonly Requirement[], colors: Colors): string {
+  const marks = {
+    yes: colors.green('yes'),
+    no: colors.bold(colors.red('NO')),
+    unknown: colors.dim('not asked'),
+  };
+  const shown = requirements.map(({ what, need, found, met }) => [
+    marks[met],
+    what,
+    cut(need, 52),
+    cut(found, 44),
+  ]);
+  return table(['there', 'what the site needs', 'how much', 'found at the new end'], shown);
+}
+
+function showEstimate({ pack, rewrite, deliver, check, maintenance }: Estimate, colors: Colors): string {
+  const about = (n: number | undefined) => (n === undefined ? '–' : n < 1 ? 'under 1 s' : seconds(n));
+  const parts = [
+    `pack ${about(pack)}`,
+    `rewrite ${about(rewrite)}`,
+    `deliver ${about(deliver)}`,
+    `check ${about(check)}`,
+  ];
+  return `  ${colors.bold('About how long')}: ${parts.join(', ')}\n  ${colors.dim(`Visitors would see maintenance for ${about(maintenance)} at the last pass, and for as long as the dump loads`)}\n`;
+}
+
+/** Old against new, with what differs marked. */
+function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Colors): string {
+  const fact = (name: string) => old?.facts.find(one => one.fact === name)?.value;
+  const kind = old && [old.family, old.version].filter(Boolean).join(' ');
+  const prefix = fact('prefix');
+  const name = fact('name');
+  const rows: [string, string | undefined, string | undefined][] = [
+    ['address', old?.address, next?.address],
+    ['answers', answers(old?.web), answers(next?.web)],
     [
-      'kind of site',
-      old.family + (old.recognisedBy.length > 0 ? ` (by ${old.recognisedBy.join(', ')})` : ''),
-      old.family,
+      'certificate until',
+      old?.web.certificate?.until.slice(0, 10),
+      next?.web.certificate?.until.slice(0, 10),
     ],
-    ['configuration', old.configuration ?? none, old.configuration ?? none],
-    ['character set', old.database.charset ?? none, old.database.charset ?? none],
-    ['table prefix', old.database.prefix ?? none, next.prefix ?? old.database.prefix ?? none],
-    ['database', databaseOf(old.database) || none, next.dump ?? none],
+    ['IP addresses', addresses(old), addresses(next)],
+    ['kind of site', kind, next?.place?.delivered ? kind : undefined],
+    ['language', old?.web.front?.poweredBy, next?.language && `PHP ${next.language.version}`],
+    ['PHP limits', undefined, next?.language && limits(next.language)],
+    ['database server', old?.dump?.server, next?.database?.version],
+    ['character set', fact('charset') ?? old?.dump?.charsets.join(', '), next?.database?.charset],
+    ['table prefix', prefix, next && (next.prefix ?? prefix)],
+    ['database', name && `${name} as ${fact('user') ?? '?'} at ${fact('host') ?? '?'}`, next?.databaseNamed],
+    ['dump', old?.dump?.file, next?.dump],
+    ['files', old?.files?.place, next?.place?.path],
     [
-      'files',
-      old.files ? `${count(old.files.files)} (${bytes(old.files.bytes)})` : none,
-      next.files ? standingText(next) : none,
+      '',
+      old?.files && `${count(old.files.files)} (${bytes(old.files.bytes)})`,
+      next?.place && standing(next.place),
     ],
   ];
-  const parts = [verdict, '', showFindings(findings, colors), table(['', 'old', 'new'], rows)];
-  if (old.files && old.files.leftOut.files > 0) {
-    parts.push(
-      `  Left out as the sheet says: ${counted(old.files.leftOut.files, 'file')} (${bytes(old.files.leftOut.bytes)})\n`,
-    );
-  }
-  if (old.files) parts.push(showFiles(old.files));
-  if (old.dump) parts.push(showDump(old.dump, colors));
-  return parts.join('\n');
-}
-
-/** The largest folders and files beside each other. */
-function showFiles({ largest, largestFolders }: NonNullable<SurveyResult['old']['files']>): string {
-  const rows = largestFolders.slice(0, 5).map((folder, i) => {
-    const file = largest[i];
+  const asked = rows.filter(([, a, b]) => a !== undefined || b !== undefined);
+  const ends = asked.map(([what, a, b]) => {
+    const differs = a !== undefined && b !== undefined && a !== b && what !== '';
     return [
-      cut(folder.path, 40),
-      bytes(folder.bytes),
-      file ? cut(file.path, 60) : '',
-      file ? bytes(file.bytes) : '',
+      what,
+      a === undefined ? colors.dim('–') : cut(a, 56),
+      b === undefined ? colors.dim('–') : differs ? colors.yellow(cut(b, 56)) : cut(b, 56),
+      differs ? colors.yellow('≠') : a !== undefined && a === b ? colors.green('=') : '',
     ];
   });
-  return table(['largest folders', 'size', 'largest files', 'size'], rows, [1, 3]);
+  return table(['', 'old', 'new', ''], ends);
 }
 
-function standingText({ standing, delivered }: SurveyResult['new']): string {
-  if (delivered) return 'delivered by this move';
-  return standing === 0 ? 'an empty place' : counted(standing, 'thing stands there', 'things stand there');
+function answers(web: WebSurvey | undefined): string | undefined {
+  if (web?.home === undefined) return undefined;
+  const login = web.login === undefined ? '' : `, login page ${web.login}`;
+  return `${web.front?.server ?? 'a web server'} with ${web.home}${login}`;
+}
+
+function addresses(end: OldEnd | NewEnd | undefined): string | undefined {
+  const records = (end?.dns ?? []).filter(({ type }) => type === 'A' || type === 'AAAA');
+  if (records.length === 0) return undefined;
+  return records.map(({ value, ttl }) => `${value} (TTL ${ttl})`).join(', ');
+}
+
+function limits({ memory, upload, time }: NonNullable<NewEnd['language']>): string {
+  const size = (n: number | undefined) => (n === undefined ? 'any' : bytes(n));
+  return `memory ${size(memory)}, upload ${size(upload)}, time ${time === 0 ? 'any' : `${time} s`}`;
+}
+
+function standing({ standing: there, delivered, runsCommands }: NonNullable<NewEnd['place']>): string {
+  const what = delivered
+    ? 'delivered by this move'
+    : there === 0
+      ? 'an empty place'
+      : counted(there, 'thing stands there', 'things stand there');
+  return `${what}; ${runsCommands ? 'runs commands' : 'runs no commands'}`;
 }
 
 /** The findings of a survey that are at least so grave, and nothing else. */
 export function showOnly(
   level: 'stop' | 'warn',
-): (outcome: StepOutcome<SurveyResult>, colors: Face['colors']) => string {
+): (outcome: StepOutcome<SurveyResult>, colors: Colors) => string {
   return ({ findings }, colors) =>
     showFindings(
       findings.filter(one => one.level === 'stop' || one.level === level),
       colors,
     ) || (level === 'stop' ? 'Nothing stops the move.' : 'Nothing stops or troubles the move.');
-}
-
-function databaseOf({ name, user, host }: SurveyResult['old']['database']): string {
-  return name === undefined ? '' : `${name} as ${user ?? '?'} at ${host ?? '?'}`;
-}
-
-function showDump(dump: NonNullable<SurveyResult['old']['dump']>, colors: Face['colors']): string {
-  const rows = dump.tables.reduce((sum, one) => sum + one.rows, 0);
-  const largest = [...dump.tables].sort((a, b) => b.bytes - a.bytes).slice(0, 8);
-  const hosts = dump.hosts.slice(0, 10);
-  return [
-    colors.bold(`The dump: ${counted(dump.tables.length, 'table')}, ${counted(rows, 'row')}`),
-    table(
-      ['largest tables', 'rows', 'size'],
-      largest.map(one => [cut(one.name, 40), count(one.rows), bytes(one.bytes)]),
-      [1, 2],
-    ),
-    colors.bold(`Hosts named in the data: ${dump.hosts.length}`),
-    table(
-      ['host', 'times', 'written as', 'first seen in'],
-      hosts.map(one => [
-        cut(one.host, 40),
-        count(one.count),
-        cut(formsOf(one.forms), 44),
-        cut(one.place, 34),
-      ]),
-      [1],
-    ),
-  ].join('\n');
-}
-
-function formsOf(forms: Readonly<Record<string, number>>): string {
-  return Object.entries(forms)
-    .sort(([, a], [, b]) => b - a)
-    .map(([form, n]) => `${form} ${count(n)}`)
-    .join(', ');
 }

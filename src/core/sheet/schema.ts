@@ -15,6 +15,7 @@ const newDatabase = object({
   password: string(),
   through: string().oneOf(['files']),
   prefix: string().matches(/^\w*$/, 'may hold letters, digits and underscores only'),
+  charset: string().matches(/^\w+$/, 'must be the name of a character set, such as utf8mb4'),
   dump: string(),
   parts: mixed<string | number>().test('size', 'must be a size such as 5 MiB', value => {
     return value === undefined || sizePattern.test(String(value));
@@ -44,6 +45,7 @@ export const sheetSchema = object({
     address: string().required(),
     reach: string(),
     files: string(),
+    probe: boolean().default(false),
     database: newDatabase.default(undefined),
   })
     .noUnknown()
@@ -63,6 +65,9 @@ export const sheetSchema = object({
     title: string(),
     'search-engines': string().oneOf(['keep', 'hide', 'show']).default('keep'),
     'switch-off': array(string().required()).default([]),
+    debug: string().oneOf(['off', 'keep']).default('off'),
+    'fresh-keys': boolean().default(false),
+    maintenance: string().oneOf(['keep', 'on', 'off']).default('keep'),
     edits: array(
       object({ file: string().required(), find: string().required(), put: string().defined() })
         .noUnknown()
@@ -78,6 +83,14 @@ export const sheetSchema = object({
       .noUnknown()
       .default(undefined),
     ttl: number().integer().positive(),
+    resolvers: array(
+      string()
+        .matches(
+          /^(?:\d+\.\d+\.\d+\.\d+(?::\d+)?|[\da-f:]+|\[[\da-f:]+\]:\d+)$/i,
+          'must be an IP address, with :port if it is not 53',
+        )
+        .required(),
+    ).default([]),
   })
     .noUnknown()
     .default(undefined),

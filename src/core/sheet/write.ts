@@ -13,6 +13,8 @@ export interface SheetAnswers {
   /** Where the new site answers before the DNS leads there. */
   readonly newReach?: string | undefined;
   readonly newFiles: string | undefined;
+  /** Whether the new host's language may be asked by a short-lived file. */
+  readonly probe?: boolean | undefined;
   readonly newDump: string | undefined;
   readonly newServer: string | undefined;
   readonly newPrefix: string | undefined;
@@ -22,6 +24,8 @@ export interface SheetAnswers {
   readonly webServer: 'apache' | 'nginx' | undefined;
   readonly oldRecord: string | undefined;
   readonly newRecord: string | undefined;
+  /** Who is asked for DNS records, if not this machine's own resolvers. */
+  readonly resolvers?: readonly string[] | undefined;
 }
 
 /** Writes a sheet with a comment at each line, so that it can be read and changed without a manual. */
@@ -58,6 +62,7 @@ export function writeSheet(a: SheetAnswers): string {
     'http://198.51.100.20',
   );
   put(1, 'files', a.newFiles, 'what stands there is kept until tidy', './new/htdocs');
+  put(1, 'probe', a.probe ?? false, 'ask the host’s PHP by a file that takes itself away');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration shall say', 'mysql://user@localhost/name');
   const password = a.newServer === undefined ? undefined : '${NEW_DB_PASSWORD}';
@@ -71,11 +76,17 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'pairs', [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
   put(1, 'mail', false, 'also move mail addresses at the old host');
   put(1, 'leave', a.leave, 'table.column patterns to leave as they are');
+  section('configure', 'How the new site shall be set up beyond its database and addresses.');
+  put(1, 'search-engines', 'keep', 'hide it from them, show it to them, or keep what is');
+  put(1, 'debug', 'off', 'off shows visitors no errors; keep leaves it');
+  put(1, 'maintenance', 'keep', 'on or off for its maintenance page, or keep what is');
+  put(1, 'fresh-keys', false, 'new keys for cookies, which logs everybody out');
   section('redirects', 'How the old address shall send visitors on.');
   put(1, 'server', a.webServer ?? 'apache', 'apache or nginx');
   if (a.oldRecord && a.newRecord) {
     section('dns', 'The records that shall change at the cutover.');
     put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');
+    if (a.resolvers) put(1, 'resolvers', a.resolvers, 'who is asked for the records');
   } else {
     lines.push('', '# dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } }   # for cutover');
   }

@@ -1,5 +1,14 @@
-import { asBytes, type ByteString, type Edit } from '../bytes.js';
-import type { ByHand, FactName, Facts, Wanted } from './family.js';
+import { asBytes, type ByteString, type Edit, textOf } from '../bytes.js';
+import {
+  type ByHand,
+  type ConfigurationFiles,
+  type Edited,
+  type FactName,
+  type Facts,
+  isSecret,
+  type Reading,
+  type Wanted,
+} from './family.js';
 
 /** A value of a `.env` file and where it stands, without its quotes. */
 interface Setting {
@@ -18,42 +27,53 @@ const assignment =
   /^([ \t]*(?:export[ \t]+)?([A-Za-z_][\w.]*)[ \t]*=[ \t]*)("(?:[^"\\]|\\.)*"|'[^']*'|`[^`]*`|[^\r\n#]*?)(?=[ \t]*(?:#[^\r\n]*)?\r?$)/gm;
 
 /** Reads facts from a `.env` file; of a key that stands twice the last counts. */
-export function readDotenvFacts(source: ByteString, names: DotenvNames): Facts {
-  const settings = readSettings(source);
+export function readDotenvFacts({ main, sources }: ConfigurationFiles, names: DotenvNames): Reading {
+  const settings = readDotenv(sources.get(main) ?? asBytes(''));
   const facts: Facts = {};
   for (const [fact, keys] of Object.entries(names) as [FactName, readonly string[]][]) {
     const found = keys.map(key => settings.get(key)).find(one => one !== undefined);
-    if (found)
-      facts[fact] = {
-        value: /\$\{?\w/.test(found.source) && !found.source.startsWith("'") ? undefined : found.value,
-        line: found.line,
-        source: found.source,
-      };
+    if (!found) continue;
+    const computed = /\$\{?\w/.test(found.source) && !found.source.startsWith("'");
+    facts[fact] = {
+      ...found,
+      value: computed ? undefined : found.value,
+      file: main,
+      computed,
+      fromEnvironment: false,
+    };
   }
-  return facts;
+  return { facts, wanted: [], unread: [] };
 }
 
 /** Edits that make a `.env` file say what is wanted; what is not there is left for the person. */
 export function editDotenvFacts(
-  source: ByteString,
+  { main, sources }: ConfigurationFiles,
   names: DotenvNames,
   wanted: Wanted,
-): { edits: Edit[]; byHand: ByHand[] } {
-  const settings = readSettings(source);
+): Edited {
+  const settings = readDotenv(sources.get(main) ?? asBytes(''));
   const edits: Edit[] = [];
   const byHand: ByHand[] = [];
   for (const [fact, put] of Object.entries(wanted) as [FactName, ByteString][]) {
-    const found = (names[fact] ?? []).map(key => settings.get(key)).find(one => one !== undefined);
+    const keys = names[fact] ?? [];
+    const found = keys.map(key => settings.get(key)).find(one => one !== undefined);
     const literal = dotenvLiteral(put);
     if (found?.value === put) continue;
-    if (!found || literal === undefined)
-      byHand.push({ fact, line: found?.line ?? 0, source: found ? '(as it stands)' : '' });
-    else edits.push({ start: found.start, end: found.end, put: literal });
+    if (found && literal !== undefined) edits.push({ start: found.start, end: found.end, put: literal });
+    else
+      byHand.push({
+        fact,
+        file: main,
+        line: found?.line ?? 0,
+        source: found ? '(as it stands)' : '',
+        put: `${keys[0] ?? fact}=${isSecret(fact) ? '(the new secret)' : textOf(literal ?? JSON.stringify(put))}`,
+      });
   }
-  return { edits: edits.sort((a, b) => a.start - b.start), byHand };
+  return { edits: new Map([[main, edits.sort((a, b) => a.start - b.start)]]), byHand };
 }
 
-function readSettings(source: ByteString): Map<string, Setting> {
+/** The settings of a `.env` file by key; of a key that stands twice the last counts. */
+export function readDotenv(source: ByteString): Map<string, Setting> {
   const settings = new Map<string, Setting>();
   for (const found of source.matchAll(assignment)) {
     const [whole, before, key, written] = found;
@@ -77,7 +97,7 @@ function unquoted(written: string): ByteString {
 }
 
 /** A value as every reader of `.env` files takes it: bare where it can be, else in single quotes; undefined where neither holds it. */
-function dotenvLiteral(value: ByteString): ByteString | undefined {
+export function dotenvLiteral(value: ByteString): ByteString | undefined {
   if (/^[\w./:@%+,-]*$/.test(value)) return value;
   return /['\n\r]/.test(value) ? undefined : asBytes(`'${value}'`);
 }

@@ -1,39 +1,63 @@
-import { asBytes, type ByteString } from '../bytes.js';
-import { type Family, movedFacts } from './family.js';
-import { editPhpFacts, hostAndPort, type PhpNames, readPhpFacts } from './php-family.js';
+import { asBytes } from '../bytes.js';
+import { type Family, movedCookieDomain, movedFacts, said } from './family.js';
+import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 
 /** configuration.php is a class of public properties: https://docs.joomla.org/Configuration.php */
-const names: PhpNames = {
-  name: 'JConfig.db',
-  user: 'JConfig.user',
-  password: 'JConfig.password',
-  host: 'JConfig.host',
-  prefix: 'JConfig.dbprefix',
-  siteAddress: 'JConfig.live_site',
-  cookieDomain: 'JConfig.cookie_domain',
-  logPath: 'JConfig.log_path',
-  temporaryPath: 'JConfig.tmp_path',
+const dialect: PhpDialect = {
+  names: {
+    name: 'JConfig.db',
+    user: 'JConfig.user',
+    password: 'JConfig.password',
+    host: 'JConfig.host',
+    prefix: 'JConfig.dbprefix',
+    siteAddress: 'JConfig.live_site',
+    cookieDomain: 'JConfig.cookie_domain',
+    logPath: 'JConfig.log_path',
+    temporaryPath: 'JConfig.tmp_path',
+    cachePath: 'JConfig.cache_path',
+    debug: 'JConfig.debug',
+    errorDetails: 'JConfig.error_reporting',
+    offline: 'JConfig.offline',
+    robots: 'JConfig.robots',
+    'secretKey.0': 'JConfig.secret',
+  },
 };
 
 export const joomla: Family = {
   name: 'joomla',
   configurations: ['configuration.php'],
+  configurationLike: /(?:^|\/)configuration[\w.~-]*\.(?:php|bak|old|txt|orig|save)[\w.~-]*$/,
   marks: [
     ['administrator/index.php', 'libraries/src/Version.php'],
     ['administrator/index.php', 'configuration.php'],
   ],
-  readConfiguration: source => readPhpFacts(source, names),
-  editConfiguration: (source, wanted) => editPhpFacts(source, names, wanted),
+  readConfiguration: files => readPhpFacts(files, dialect),
+  editConfiguration: (files, wanted) => editPhpFacts(files, dialect, wanted),
   databaseServer: (host, port) => ({ host: hostAndPort(host, port) }),
   moved(facts, move) {
-    const wanted = movedFacts(facts, ['siteAddress', 'logPath', 'temporaryPath'], move);
-    const cookie = facts.cookieDomain?.value;
-    const bare = cookie?.replace(/^\./, '');
-    if (bare && (move.oldAddress.host === bare || move.oldAddress.host.endsWith(`.${bare}`))) {
-      wanted.cookieDomain = cookieFor(cookie!, move.newAddress.host);
-    }
-    return wanted;
+    const wanted = movedFacts(facts, ['siteAddress', 'logPath', 'temporaryPath', 'cachePath'], move);
+    const cookie = movedCookieDomain(facts, move);
+    return cookie === undefined ? wanted : { ...wanted, cookieDomain: cookie };
   },
+  quiet: [
+    { fact: 'debug', off: asBytes('') },
+    { fact: 'errorDetails', off: asBytes('default') },
+  ],
+  robots: { hide: asBytes('noindex, nofollow'), show: asBytes('') },
+  maintenance: { fact: 'offline', on: asBytes('1'), off: asBytes('') },
+  versionFiles: ['libraries/src/Version.php', 'administrator/manifests/files/joomla.xml', 'index.php'],
+  versionIn(source) {
+    const file = source('libraries/src/Version.php');
+    const parts = ['MAJOR', 'MINOR', 'PATCH'].map(part =>
+      said(file, new RegExp(`const ${part}_VERSION\\s*=\\s*(\\d+)`)),
+    );
+    const manifest = said(source('administrator/manifests/files/joomla.xml'), /<version>([^<]+)<\/version>/);
+    return {
+      version: parts.includes(undefined) ? manifest : parts.join('.'),
+      php: said(source('index.php'), /JOOMLA_MINIMUM_PHP',\s*'([^']+)'/),
+    };
+  },
+  extensions: ['json', 'simplexml', 'dom'],
   prefixed: [],
   leave: [],
   without: ['cache/', 'administrator/cache/', 'tmp/', '*.log', 'administrator/logs/', 'logs/'],
@@ -50,8 +74,3 @@ export const joomla: Family = {
       : undefined;
   },
 };
-
-/** A cookie domain for a host, with a dot before it where the old one had one. */
-function cookieFor(old: ByteString, host: string): ByteString {
-  return asBytes(old.startsWith('.') ? `.${host}` : host);
-}

@@ -9,6 +9,8 @@ interface Kind {
   readonly remedy: string;
   /** Only at least this large, in bytes. */
   readonly from?: number;
+  /** Only in a site of a known family, whose pages a program makes. */
+  readonly ofFamily?: true;
 }
 
 /** Told by what they are and where they lie, never by who made them. */
@@ -62,6 +64,29 @@ const kinds: readonly Kind[] = [
     remedy: 'Switch it off for the move, and on again when the new site is checked',
   },
   {
+    code: 'repository-in-web-root',
+    level: 'warn',
+    pattern: /^(?:[^/]+\/){0,2}\.(?:git|svn|hg)\/(?:HEAD|entries|wc\.db|requires)$/,
+    what: 'a version control folder lies where visitors can fetch it',
+    remedy: 'Leave it out with take.files.without; its history may hold every password that ever was',
+  },
+  {
+    code: 'log-large',
+    level: 'note',
+    pattern: /(?:^|\/)(?:error_log|[\w.-]*\.log)$/i,
+    from: 10_000_000,
+    what: 'a log of ten megabytes or more would be carried along',
+    remedy: 'Leave it out with take.files.without',
+  },
+  {
+    code: 'index-in-the-way',
+    level: 'warn',
+    pattern: /^(?:index|default|home)\.html?$/i,
+    ofFamily: true,
+    what: 'a page that many servers show before the site’s own index.php lies in the web root',
+    remedy: 'If the site’s own home page shall be seen, leave it out with take.files.without',
+  },
+  {
     code: 'site-nested',
     level: 'note',
     pattern: /^.+\/(?:wp-config\.php|configuration\.php|LocalSettings\.php)$/,
@@ -75,12 +100,18 @@ const shownOfEach = 3;
 /** Collects what lies about in a tree, to be told as one finding a kind. */
 export class LyingAbout {
   private readonly found = new Map<Kind, string[]>();
+  private readonly ofFamily: boolean;
+
+  /** @param ofFamily whether the tree is that of a known family */
+  constructor(ofFamily: boolean) {
+    this.ofFamily = ofFamily;
+  }
 
   /** Looks at a path of the tree. Files of tests and examples below the program's own folders are passed over. */
   look(path: string, bytes: number): void {
     if (/(?:^|\/)(?:vendor|node_modules|core|libraries|wp-includes|wp-admin)\//.test(path)) return;
     for (const kind of kinds) {
-      if (bytes < (kind.from ?? 0) || !kind.pattern.test(path)) continue;
+      if (bytes < (kind.from ?? 0) || (kind.ofFamily && !this.ofFamily) || !kind.pattern.test(path)) continue;
       this.found.set(kind, [...(this.found.get(kind) ?? []), path]);
     }
   }

@@ -1,29 +1,64 @@
 import { addressPath, formatAddress } from '../address/address.js';
 import { asBytes } from '../bytes.js';
-import { type Family, movedFacts, type Wanted } from './family.js';
-import { editPhpFacts, hostAndPort, type PhpNames, readPhpFacts } from './php-family.js';
+import { type Family, movedCookieDomain, movedFacts, said, type Wanted } from './family.js';
+import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
+import { valueOfPath } from './php/paths.js';
 
 /** https://www.mediawiki.org/wiki/Manual:LocalSettings.php */
-const names: PhpNames = {
-  name: '$wgDBname',
-  user: '$wgDBuser',
-  password: '$wgDBpassword',
-  host: '$wgDBserver',
-  prefix: '$wgDBprefix',
-  server: '$wgServer',
-  scriptPath: '$wgScriptPath',
-  temporaryPath: '$wgUploadDirectory',
+const dialect: PhpDialect = {
+  names: {
+    name: '$wgDBname',
+    user: '$wgDBuser',
+    password: '$wgDBpassword',
+    host: '$wgDBserver',
+    prefix: '$wgDBprefix',
+    server: '$wgServer',
+    scriptPath: '$wgScriptPath',
+    cookieDomain: '$wgCookieDomain',
+    uploadPath: '$wgUploadDirectory',
+    temporaryPath: '$wgTmpDirectory',
+    cachePath: '$wgCacheDirectory',
+    logPath: '$wgDebugLogFile',
+    debug: '$wgShowExceptionDetails',
+    errorDetails: '$wgShowSQLErrors',
+    robots: '$wgDefaultRobotPolicy',
+    offline: '$wgReadOnly',
+    'secretKey.0': '$wgSecretKey',
+  },
+  ofProgram: /^(?:includes|extensions|skins|resources)\//,
+  givens: () => ({ $IP: valueOfPath('') }),
 };
 
 export const mediawiki: Family = {
   name: 'mediawiki',
   configurations: ['LocalSettings.php'],
+  configurationLike: /(?:^|\/)LocalSettings[\w.~-]*$/,
   marks: [['includes/Defines.php', 'load.php'], ['LocalSettings.php', 'load.php'], ['includes/WebStart.php']],
-  readConfiguration: source => readPhpFacts(source, names),
-  editConfiguration: (source, wanted) => editPhpFacts(source, names, wanted),
+  readConfiguration: files => readPhpFacts(files, dialect),
+  editConfiguration: (files, wanted) => editPhpFacts(files, dialect, wanted),
   databaseServer: (host, port) => ({ host: hostAndPort(host, port) }),
+  quiet: [
+    { fact: 'debug', off: asBytes('') },
+    { fact: 'errorDetails', off: asBytes('') },
+  ],
+  robots: { hide: asBytes('noindex,nofollow'), show: asBytes('index,follow') },
+  maintenance: {
+    fact: 'offline',
+    on: asBytes('This wiki is being moved to another host.'),
+    off: asBytes(''),
+  },
+  versionFiles: ['includes/Defines.php', 'includes/PHPVersionCheck.php', 'composer.json'],
+  versionIn: source => ({
+    version: said(source('includes/Defines.php'), /define\(\s*'MW_VERSION',\s*'([^']+)'/),
+    php:
+      said(source('composer.json'), /"php":\s*">=\s*([\d.]+)/) ??
+      said(source('includes/PHPVersionCheck.php'), /MIN_PHP_VERSION\s*=\s*'([^']+)'/),
+  }),
+  extensions: ['mysqli', 'mbstring', 'xml', 'json', 'ctype', 'iconv'],
   moved(facts, move) {
-    const wanted: Wanted = movedFacts(facts, ['temporaryPath'], move);
+    const wanted: Wanted = movedFacts(facts, ['temporaryPath', 'uploadPath', 'cachePath', 'logPath'], move);
+    const cookie = movedCookieDomain(facts, move);
+    if (cookie !== undefined) wanted.cookieDomain = cookie;
     const server = facts.server?.value;
     const { oldAddress, newAddress } = move;
     const origin = (address: typeof oldAddress) => formatAddress({ ...address, segments: [] });

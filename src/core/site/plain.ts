@@ -1,6 +1,6 @@
 import { asBytes } from '../bytes.js';
 import { type DotenvNames, editDotenvFacts, readDotenvFacts } from './dotenv-source.js';
-import { type Family, movedFacts } from './family.js';
+import { type Family, movedCookieDomain, movedFacts } from './family.js';
 
 /** The keys that applications commonly use in a `.env` file. */
 const names: DotenvNames = {
@@ -12,20 +12,33 @@ const names: DotenvNames = {
   prefix: ['DB_PREFIX', 'DB_TABLE_PREFIX'],
   siteAddress: ['APP_URL', 'SITE_URL', 'BASE_URL'],
   home: ['HOME_URL', 'PUBLIC_URL'],
+  debug: ['APP_DEBUG'],
+  cookieDomain: ['SESSION_DOMAIN', 'COOKIE_DOMAIN'],
 };
 
 /** Any site: nothing is known of it but a `.env` file, where it has one, and what the sheet says. */
 export const plain: Family = {
   name: 'plain',
   configurations: ['.env'],
+  configurationLike: /(?:^|\/)\.env[\w.~-]*$/,
   marks: [],
-  readConfiguration: source => readDotenvFacts(source, names),
-  editConfiguration: (source, wanted) => editDotenvFacts(source, names, wanted),
+  readConfiguration: files => readDotenvFacts(files, names),
+  editConfiguration: (files, wanted) => editDotenvFacts(files, names, wanted),
   databaseServer: (host, port, facts) => ({
     host: asBytes(host),
     ...(facts.port || (port !== undefined && port !== 3306) ? { port: asBytes(String(port ?? 3306)) } : {}),
   }),
-  moved: (facts, move) => movedFacts(facts, ['siteAddress', 'home'], move),
+  moved(facts, move) {
+    const wanted = movedFacts(facts, ['siteAddress', 'home'], move);
+    const cookie = movedCookieDomain(facts, move);
+    return cookie === undefined ? wanted : { ...wanted, cookieDomain: cookie };
+  },
+  quiet: [{ fact: 'debug', off: asBytes('false') }],
+  robots: undefined,
+  maintenance: undefined,
+  versionFiles: [],
+  versionIn: () => ({}),
+  extensions: [],
   prefixed: [],
   leave: [],
   without: ['*.log'],

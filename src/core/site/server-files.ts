@@ -125,8 +125,20 @@ function fitPath(pattern: RegExp, line: string, { move, edit }: Line): void {
   const [, before, path] = found;
   const old = addressPath(move.oldAddress);
   const next = addressPath(move.newAddress);
-  if (old === next || (path !== old && !path!.startsWith(`${old}/`))) return;
+  if (old === next || !isBelow(path!, old)) return;
+  // What was fitted before stays as it is, also where the new path begins like the old one.
+  if (isBelow(next, old) && isBelow(path!.replace(/\/$/, ''), next)) return;
   edit(before!.length, before!.length + path!.length, `${next}${path!.slice(old.length)}` || '/');
+}
+
+function isBelow(path: string, folder: string): boolean {
+  return path === folder || path.startsWith(`${folder}/`);
+}
+
+/** A robots.txt that tells search engines to stay away from the whole site, or one that no longer does. */
+export function robotsThat(wish: 'hide' | 'show', source: ByteString | undefined): ByteString | undefined {
+  if (wish === 'hide') return asBytes('User-agent: *\nDisallow: /\n');
+  return source && asBytes(source.replace(/^\s*disallow:\s*\/\s*(?:\r?\n|$)/gim, ''));
 }
 
 function tellHost(line: string, { move, tell }: Line): void {

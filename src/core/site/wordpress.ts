@@ -1,18 +1,63 @@
-import { type Family, movedFacts } from './family.js';
-import { editPhpFacts, hostAndPort, type PhpNames, readPhpFacts } from './php-family.js';
+import { addressPath } from '../address/address.js';
+import { asBytes } from '../bytes.js';
+import {
+  type Facts,
+  type Family,
+  movedCookieDomain,
+  movedFacts,
+  type SiteMove,
+  said,
+  type Wanted,
+} from './family.js';
+import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
+import { folderOf, valueOfPath } from './php/paths.js';
 
 /** Where each fact stands in wp-config.php: https://developer.wordpress.org/apis/wp-config-php/ */
-const names: PhpNames = {
-  name: 'DB_NAME',
-  user: 'DB_USER',
-  password: 'DB_PASSWORD',
-  host: 'DB_HOST',
-  charset: 'DB_CHARSET',
-  prefix: '$table_prefix',
-  home: 'WP_HOME',
-  siteAddress: 'WP_SITEURL',
-  cookieDomain: 'COOKIE_DOMAIN',
+const dialect: PhpDialect = {
+  names: {
+    name: 'DB_NAME',
+    user: 'DB_USER',
+    password: 'DB_PASSWORD',
+    host: 'DB_HOST',
+    charset: 'DB_CHARSET',
+    prefix: '$table_prefix',
+    home: 'WP_HOME',
+    siteAddress: 'WP_SITEURL',
+    cookieDomain: 'COOKIE_DOMAIN',
+    temporaryPath: 'WP_TEMP_DIR',
+    uploadPath: 'WP_CONTENT_DIR',
+    cachePath: 'WPCACHEHOME',
+    network: 'MULTISITE',
+    networkHost: 'DOMAIN_CURRENT_SITE',
+    networkPath: 'PATH_CURRENT_SITE',
+    debug: 'WP_DEBUG',
+    'secretKey.0': 'AUTH_KEY',
+    'secretKey.1': 'SECURE_AUTH_KEY',
+    'secretKey.2': 'LOGGED_IN_KEY',
+    'secretKey.3': 'NONCE_KEY',
+    'secretKey.4': 'AUTH_SALT',
+    'secretKey.5': 'SECURE_AUTH_SALT',
+    'secretKey.6': 'LOGGED_IN_SALT',
+    'secretKey.7': 'NONCE_SALT',
+  },
+  ofProgram: /^(?:wp-settings\.php|wp-load\.php|wp-(?:includes|admin|content)\/)/,
+  // What loads the configuration has defined ABSPATH before, with a slash at its end.
+  givens: main => ({ ABSPATH: asBytes(`${valueOfPath(main.startsWith('../') ? '' : folderOf(main))}/`) }),
 };
+
+function moved(facts: Facts, move: SiteMove): Wanted {
+  const wanted = movedFacts(facts, ['home', 'siteAddress', 'temporaryPath', 'uploadPath', 'cachePath'], move);
+  const cookie = movedCookieDomain(facts, move);
+  if (cookie !== undefined) wanted.cookieDomain = cookie;
+  const { networkHost, networkPath } = facts;
+  if (networkHost?.value?.toLowerCase() === move.oldAddress.host) {
+    const pathOf = (address: SiteMove['oldAddress']) => asBytes(`${addressPath(address)}/`);
+    if (move.newAddress.host !== networkHost.value) wanted.networkHost = asBytes(move.newAddress.host);
+    if (networkPath?.value === pathOf(move.oldAddress) && pathOf(move.newAddress) !== networkPath.value)
+      wanted.networkPath = pathOf(move.newAddress);
+  }
+  return wanted;
+}
 
 const ownKeys =
   /^(?:\d+_)?(?:capabilities|user_level|user-settings|user-settings-time|dashboard_quick_press_last_post_id|user_roles|media_library_mode|persisted_preferences)$/;
@@ -20,12 +65,25 @@ const ownKeys =
 export const wordpress: Family = {
   name: 'wordpress',
   configurations: ['wp-config.php', '../wp-config.php'],
-
+  configurationLike: /(?:^|\/)wp-config[\w.~-]*$/,
   marks: [['wp-includes/version.php'], ['wp-config.php', 'wp-load.php'], ['wp-config.php']],
-  readConfiguration: source => readPhpFacts(source, names),
-  editConfiguration: (source, wanted) => editPhpFacts(source, names, wanted),
+  readConfiguration: files => readPhpFacts(files, dialect),
+  editConfiguration: (files, wanted) => editPhpFacts(files, dialect, wanted),
   databaseServer: (host, port) => ({ host: hostAndPort(host, port) }),
-  moved: (facts, move) => movedFacts(facts, ['home', 'siteAddress'], move),
+  moved,
+  quiet: [{ fact: 'debug', off: asBytes('') }],
+  robots: undefined,
+  maintenance: { file: '.maintenance', content: asBytes('<?php $upgrading = time();\n') },
+  versionFiles: ['wp-includes/version.php'],
+  versionIn(source) {
+    const file = source('wp-includes/version.php');
+    return {
+      version: said(file, /^\$wp_version\s*=\s*'([^']+)'/m),
+      php: said(file, /^\$required_php_version\s*=\s*'([^']+)'/m),
+      mysql: said(file, /^\$required_mysql_version\s*=\s*'([^']+)'/m),
+    };
+  },
+  extensions: ['mysqli', 'json'],
   prefixed: [
     { table: 'usermeta', column: 'meta_key', carries: rest => ownKeys.test(rest) },
     { table: 'options', column: 'option_name', carries: rest => rest === 'user_roles' },

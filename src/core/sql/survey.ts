@@ -1,4 +1,5 @@
 import { SeenHosts } from '../address/seen.js';
+import { SeenFolders } from '../address/server-paths.js';
 import type { ByteString } from '../bytes.js';
 import { readCreateTable } from './create-table.js';
 import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
@@ -15,6 +16,16 @@ export interface SurveyedTable {
 export class DumpSurvey implements DumpVisitor {
   readonly tables = new Map<string, SurveyedTable>();
   readonly hosts: SeenHosts;
+  readonly folders: SeenFolders;
+  /** Character sets and collations that its tables name. */
+  readonly collations = new Set<string>();
+  readonly charsets = new Set<string>();
+  /** The server that it was taken from, as its first lines say. */
+  server: string | undefined;
+  /** Bytes of its longest INSERT. */
+  longestStatement = 0;
+  private statementBytes = 0;
+  private begun = false;
   private readonly scanner = new DumpScanner(this);
   private readonly shapes = new Map<string, readonly string[]>();
   private table: SurveyedTable = { name: '', rows: 0, bytes: 0 };
@@ -23,10 +34,15 @@ export class DumpSurvey implements DumpVisitor {
   /** @param landmark see `SeenHosts` */
   constructor(landmark: RegExp | undefined) {
     this.hosts = new SeenHosts(landmark);
+    this.folders = new SeenFolders(landmark);
   }
 
   /** @throws DamageError when the bytes cannot be an SQL dump */
   push(chunk: Buffer): void {
+    if (!this.begun) {
+      this.begun = true;
+      this.server = /^-- Server version:?[ \t]+(\S+)/m.exec(chunk.toString('latin1', 0, 2000))?.[1];
+    }
     this.scanner.push(chunk);
   }
 
@@ -37,10 +53,12 @@ export class DumpSurvey implements DumpVisitor {
 
   window(s: ByteString): void {
     this.hosts.window(s);
+    this.folders.window(s);
   }
 
   insert(head: InsertHead): undefined {
     this.table = this.tableOf(head.table);
+    this.statementBytes = 0;
     this.columns = head.columns ?? this.shapes.get(head.table);
   }
 
@@ -50,15 +68,23 @@ export class DumpSurvey implements DumpVisitor {
 
   rowBytes(_s: ByteString, start: number, end: number): void {
     this.table.bytes += end - start;
+    this.statementBytes += end - start;
+    if (this.statementBytes > this.longestStatement) this.longestStatement = this.statementBytes;
   }
 
   literal({ start, end, column }: CellLiteral): undefined {
-    this.hosts.look(start, end, `${this.table.name}.${this.columns?.[column] ?? `column ${column + 1}`}`);
+    const place = `${this.table.name}.${this.columns?.[column] ?? `column ${column + 1}`}`;
+    this.hosts.look(start, end, place);
+    this.folders.look(start, end, place);
   }
 
   statement(s: ByteString, start: number, end: number): undefined {
-    const shape = readCreateTable(s.slice(start, end));
+    const text = s.slice(start, end);
+    const shape = readCreateTable(text);
     if (!shape) return;
+    for (const [, name] of text.matchAll(/\bCOLLATE[ =]+(\w+)/gi)) this.collations.add(name!.toLowerCase());
+    for (const [, name] of text.matchAll(/\b(?:CHARSET|CHARACTER SET)[ =]+(\w+)/gi))
+      this.charsets.add(name!.toLowerCase());
     this.shapes.set(shape.name, shape.columns);
     this.tableOf(shape.name);
   }

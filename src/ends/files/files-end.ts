@@ -5,6 +5,10 @@ import type { FileEntry } from '../../core/files/entries.js';
 export interface FilesEnd {
   /** As the sheet names it, for messages. */
   readonly place: string;
+  /** Whether commands can be run where the files lie. */
+  readonly runsCommands: boolean;
+  /** Bytes and files for which there is room, where the end can tell; nothing is known of a place that is not there. */
+  room(): Promise<{ readonly bytes: number; readonly files: number | undefined } | undefined>;
   /** Whether the place itself is there, as a folder. */
   isThere(): Promise<boolean>;
   /** Everything below, a folder before what is in it, in a fixed order. What `skip` says is not entered. */

@@ -1,6 +1,18 @@
 import { createHash } from 'node:crypto';
 import { createReadStream, type Stats } from 'node:fs';
-import { chmod, lstat, mkdir, open, readdir, readlink, rename, rm, symlink, utimes } from 'node:fs/promises';
+import {
+  chmod,
+  lstat,
+  mkdir,
+  open,
+  readdir,
+  readlink,
+  rename,
+  rm,
+  statfs,
+  symlink,
+  utimes,
+} from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
@@ -13,11 +25,22 @@ const chunkBytes = 1 << 20;
 /** A folder on this machine. */
 export class LocalFiles implements FilesEnd {
   readonly place: string;
+  readonly runsCommands = true;
   private readonly root: Buffer;
 
   constructor(folder: string) {
     this.place = resolve(folder);
     this.root = Buffer.from(this.place);
+  }
+
+  async room(): Promise<{ bytes: number; files: number | undefined } | undefined> {
+    try {
+      const { bavail, bsize, files, ffree } = await statfs(this.root);
+      // A file system that makes inodes as it needs them says that it has none at all.
+      return { bytes: bavail * bsize, files: files > 0 ? ffree : undefined };
+    } catch {
+      return undefined;
+    }
   }
 
   async isThere(): Promise<boolean> {

@@ -2,7 +2,7 @@ import { mkdir, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { bytesOfText } from '../../core/bytes.js';
-import { phpLiteral } from '../../core/site/php-source.js';
+import { phpLiteral } from '../../core/site/php/strings.js';
 import { escapeForLiteral } from '../../core/sql/literal.js';
 import { type ClubPlace, type ClubRow, type ClubTables, clubTables, slugOf } from './content.js';
 import { drawWater } from './pictures.js';
@@ -69,7 +69,10 @@ export async function writeClubFiles(
   await put('index.php', "<?php\nrequire __DIR__ . '/wp-blog-header.php';\n");
   await put('wp-load.php', "<?php\nrequire_once __DIR__ . '/wp-config.php';\n");
   await put('wp-login.php', '<?php\n// The login page of the stand-in is drawn by its server.\n');
-  await put('wp-includes/version.php', "<?php\n$wp_version = '6.4.3';\n");
+  await put(
+    'wp-includes/version.php',
+    "<?php\n$wp_version = '6.4.3';\n$required_php_version = '7.0.0';\n$required_mysql_version = '5.0';\n",
+  );
   await put(
     '.htaccess',
     `# BEGIN permalinks\n<IfModule mod_rewrite.c>\nRewriteEngine On\nRewriteBase ${path}/\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteRule . ${path}/index.php [L]\n</IfModule>\n# END permalinks\n`,

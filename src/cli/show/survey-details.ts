@@ -1,0 +1,114 @@
+import type { OldEnd } from '../../steps/survey.js';
+import type { Face } from '../face.js';
+import { bytes, count, counted } from './numbers.js';
+import { cut, table } from './table.js';
+
+type Colors = Face['colors'];
+
+/** What the old site is, by its files and its configuration. */
+export function showFacts(old: OldEnd, colors: Colors): string {
+  const { family, version, recognisedBy, facts, databases, dns } = old;
+  const by = recognisedBy.length > 0 ? ` (by ${recognisedBy.join(', ')})` : '';
+  const parts = [
+    `${colors.bold(`The old site: ${[family, version].filter(Boolean).join(' ')}`)}${colors.dim(by)}`,
+  ];
+  const shown = facts.filter(({ value }) => value !== '(a secret, not shown)');
+  const hidden = facts.length - shown.length;
+  if (shown.length > 0) {
+    parts.push(
+      table(
+        ['configuration says', '', 'where'],
+        shown.map(({ fact, value, place }) => [
+          fact,
+          value === undefined ? colors.dim('worked out when the site runs') : cut(value || '(empty)', 70),
+          colors.dim(place),
+        ]),
+      ).trimEnd(),
+    );
+  }
+  if (hidden > 0)
+    parts.push(
+      colors.dim(`  and ${counted(hidden, 'secret')} that ${hidden === 1 ? 'is' : 'are'} not shown`),
+    );
+  if (databases.length > 1) {
+    parts.push(
+      table(
+        ['databases named', 'prefix', 'at', 'in', ''],
+        databases.map(({ name, prefix, host, file, used }) => [
+          cut(name, 30),
+          prefix ?? '',
+          host ?? '',
+          file,
+          used ? colors.green('the site uses this one') : '',
+        ]),
+      ).trimEnd(),
+    );
+  }
+  if (dns.length > 0) {
+    parts.push(
+      table(
+        ['record', 'TTL', 'value'],
+        dns.map(({ type, ttl, value, name }) => [`${cut(name, 40)} ${type}`, `${ttl} s`, cut(value, 70)]),
+        [1],
+      ).trimEnd(),
+    );
+  }
+  return `${parts.join('\n')}\n`;
+}
+
+/** The largest folders and files beside each other, and what would be left out. */
+export function showFiles({ files }: OldEnd, colors: Colors): string {
+  if (!files) return '';
+  const { largest, largestFolders, leftOut } = files;
+  const rows = Array.from({ length: Math.max(largest.length, largestFolders.length) }, (_, i) => {
+    const [folder, file] = [largestFolders[i], largest[i]];
+    return [
+      folder ? cut(folder.path, 40) : '',
+      folder ? bytes(folder.bytes) : '',
+      file ? cut(file.path, 60) : '',
+      file ? bytes(file.bytes) : '',
+    ];
+  });
+  const saved =
+    leftOut.files > 0
+      ? `; the sheet leaves out ${counted(leftOut.files, 'more file')} and saves ${bytes(leftOut.bytes)}`
+      : '';
+  const { files: n, folders, links } = files;
+  const head = `${counted(n, 'file')}, ${counted(folders, 'folder')}, ${counted(links, 'link')}, ${bytes(files.bytes)}${saved}`;
+  return `${colors.bold('Files')}: ${head}\n${table(['largest folders', 'size', 'largest files', 'size'], rows, [1, 3])}`;
+}
+
+/** The dump's largest tables, and every host that its data names. */
+export function showDump({ dump }: OldEnd, colors: Colors): string {
+  if (!dump) return '';
+  const rows = dump.tables.reduce((sum, one) => sum + one.rows, 0);
+  const largest = [...dump.tables].sort((a, b) => b.bytes - a.bytes).slice(0, 8);
+  const hosts = dump.hosts.slice(0, 10);
+  const from = dump.server === undefined ? '' : ` from ${cut(dump.server, 40)}`;
+  return [
+    `${colors.bold('Dump')}: ${counted(dump.tables.length, 'table')}, ${counted(rows, 'row')}${from}`,
+    table(
+      ['largest tables', 'rows', 'size'],
+      largest.map(one => [cut(one.name, 40), count(one.rows), bytes(one.bytes)]),
+      [1, 2],
+    ),
+    `${colors.bold('Hosts named in the data')}: ${count(dump.hosts.length)}${dump.hosts.length > hosts.length ? `, of which ${hosts.length}` : ''}`,
+    table(
+      ['host', 'times', 'written as', 'first seen in'],
+      hosts.map(one => [
+        cut(one.host, 40),
+        count(one.count),
+        cut(formsOf(one.forms), 44),
+        cut(one.place, 34),
+      ]),
+      [1],
+    ),
+  ].join('\n');
+}
+
+function formsOf(forms: Readonly<Record<string, number>>): string {
+  return Object.entries(forms)
+    .sort(([, a], [, b]) => b - a)
+    .map(([form, n]) => `${form} ${count(n)}`)
+    .join(', ');
+}

@@ -1,0 +1,119 @@
+import type { Finding } from '../findings.js';
+
+/** What a web server's answer says of who gave it. */
+export interface Front {
+  readonly server: string | undefined;
+  readonly poweredBy: string | undefined;
+  /** Headers by which a cache, proxy or delivery network in front of the server shows itself. */
+  readonly between: readonly string[];
+}
+
+type Headers = Readonly<Record<string, string | readonly string[] | undefined>>;
+
+/**
+ * Reads who answered from the headers of an answer. What stands between is told by what its headers are for (RFC 9110
+ * `Via`, RFC 9111 `Age`, RFC 9211 `Cache-Status`, and whatever else speaks of a cache, an edge or a proxy).
+ */
+export function readFront(headers: Headers): Front {
+  const one = (name: string) => {
+    const value = headers[name];
+    return value === undefined ? undefined : String(value).slice(0, 80);
+  };
+  const between = Object.keys(headers)
+    .filter(name => telling.test(name) && !/^(?:cache-control|x-cache-control)$/.test(name))
+    .map(name => `${name}: ${one(name)}`);
+  return { server: one('server'), poweredBy: one('x-powered-by'), between };
+}
+
+const telling = /^(?:via|age|x-served-by|x-timer)$|cache|cdn|edge|proxy|varnish|(?:^|-)ray$/;
+
+/** A page of the old site that every move begins with. */
+export interface AskedPage {
+  readonly which: 'home page' | 'login page';
+  readonly url: string;
+  readonly status: number;
+  readonly html: string;
+  /** Where it ended after redirects. */
+  readonly address: string;
+  readonly headers: Headers;
+}
+
+/** What would trouble a move in how a page of the old site answers. */
+export function pageFindings(page: AskedPage, trouble: string | undefined): Finding[] {
+  const findings: Finding[] = [];
+  const { which, url, status, address, headers } = page;
+  const tell = (level: Finding['level'], code: string, what: string, remedy: string) =>
+    findings.push({ level, code, place: url, what, remedy });
+  const [asked, ended] = [new URL(url), new URL(address)];
+  const inMaintenance = status === 503;
+  if (asked.host !== ended.host) {
+    tell(
+      'warn',
+      'old-sent-elsewhere',
+      `The ${which} sends visitors on to ${ended.origin}`,
+      'If that is where the site is served, write it as old.address and this one under old.also',
+    );
+  } else if (asked.protocol !== ended.protocol) {
+    tell(
+      'warn',
+      'old-scheme-differs',
+      `The ${which} sends visitors from ${asked.protocol.slice(0, -1)} to ${ended.protocol.slice(0, -1)}`,
+      `Write old.address with ${ended.protocol.slice(0, -1)}`,
+    );
+  }
+  if (trouble !== undefined) {
+    tell(
+      'stop',
+      'old-not-well',
+      `The ${which} shows ${trouble === 'installation page' ? 'an installation page' : 'a database error'}`,
+      'Mend the old site first, or take the files and the dump of a day on which it was well',
+    );
+  } else if (inMaintenance) {
+    tell(
+      'warn',
+      'old-in-maintenance',
+      `The ${which} answers with maintenance mode (503)`,
+      'End it before packing, or the new site begins in maintenance mode too',
+    );
+  } else if (status === 401 || status === 403) {
+    tell(
+      'note',
+      'old-locked',
+      `The ${which} is locked (${status})`,
+      'Nothing can be compared there; give check a way in, or look yourself',
+    );
+  } else if (status >= 400) {
+    tell(
+      which === 'home page' ? 'stop' : 'note',
+      which === 'home page' ? 'old-home-broken' : 'old-login-missing',
+      `The ${which} answers with ${status}`,
+      which === 'home page'
+        ? 'Check that old.address is where visitors find the site'
+        : 'An extension may have moved it; note where, you will need it at the new site',
+    );
+  }
+  const robots = `${headers['x-robots-tag'] ?? ''} ${/<meta[^>]+name=["']robots["'][^>]*>/i.exec(page.html)?.[0] ?? ''}`;
+  if (which === 'home page' && /noindex/i.test(robots)) {
+    tell(
+      'note',
+      'old-not-indexed',
+      'Search engines are told not to list the home page',
+      'If the new site shall be found, set configure.search-engines: show',
+    );
+  }
+  return findings;
+}
+
+/** What stands between a site's visitors and its server. */
+export function frontFindings(url: string, { between }: Front): Finding[] {
+  if (between.length === 0) return [];
+  return [
+    {
+      level: 'warn',
+      code: 'proxy-in-front',
+      place: url,
+      what: `A cache or proxy answers in front of the server (${between.slice(0, 2).join('; ')})`,
+      remedy: 'The change must be made there too; know how to empty its cache before the cutover',
+    },
+  ];
+}

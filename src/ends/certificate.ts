@@ -1,0 +1,61 @@
+import { connect } from 'node:tls';
+
+/** The certificate that a server shows for a name. */
+export interface SeenCertificate {
+  readonly issuer: string;
+  /** Its first and last day. */
+  readonly from: Date;
+  readonly until: Date;
+  /** Why a browser would not accept it; undefined where it would. */
+  readonly refused: string | undefined;
+}
+
+const patience = 10_000;
+
+/**
+ * Looks at the certificate that a server shows, whether it can be trusted or not. Nothing is asked of it.
+ * @param name the host that the certificate shall be for
+ * @throws an Error of the network when no TLS connection comes about in ten seconds
+ */
+export function lookAtCertificate(
+  host: string,
+  port: number,
+  name: string,
+  signal: AbortSignal,
+): Promise<SeenCertificate> {
+  return new Promise((resolve, reject) => {
+    // Anything is accepted here in order to tell what is wrong with it; nothing is sent over the connection.
+    const socket = connect({ host, port, servername: name, rejectUnauthorized: false });
+    const abort = () => socket.destroy(signal.reason as Error);
+    signal.addEventListener('abort', abort, { once: true });
+    socket.setTimeout(patience, () => socket.destroy(new Error(`no answer in ${patience / 1000} seconds`)));
+    socket.once('error', reject);
+    socket.once('close', () => signal.removeEventListener('abort', abort));
+    socket.once('secureConnect', () => {
+      const shown = socket.getPeerCertificate();
+      const { authorizationError } = socket;
+      resolve({
+        issuer: String(shown.issuer?.O ?? shown.issuer?.CN ?? 'unknown'),
+        from: new Date(shown.valid_from),
+        until: new Date(shown.valid_to),
+        refused: authorizationError ? reasonOf(authorizationError) : undefined,
+      });
+      socket.end();
+    });
+  });
+}
+
+function reasonOf(error: Error | string): string {
+  const code = typeof error === 'string' ? error : ((error as NodeJS.ErrnoException).code ?? error.message);
+  return reasons[code] ?? code.toLowerCase().replaceAll('_', ' ');
+}
+
+const reasons: Readonly<Record<string, string>> = {
+  CERT_HAS_EXPIRED: 'it has expired',
+  CERT_NOT_YET_VALID: 'it is not valid yet',
+  DEPTH_ZERO_SELF_SIGNED_CERT: 'it is signed by itself',
+  SELF_SIGNED_CERT_IN_CHAIN: 'its chain ends in a certificate that nobody knows',
+  UNABLE_TO_VERIFY_LEAF_SIGNATURE: 'an intermediate certificate is missing',
+  UNABLE_TO_GET_ISSUER_CERT_LOCALLY: 'an intermediate certificate is missing',
+  ERR_TLS_CERT_ALTNAME_INVALID: 'it is for another name',
+};

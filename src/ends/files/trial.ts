@@ -1,0 +1,89 @@
+import { randomBytes } from 'node:crypto';
+import { asBytes } from '../../core/bytes.js';
+import type { Rate } from '../../core/estimate.js';
+import type { FileEntry } from '../../core/files/entries.js';
+import type { FilesEnd } from './files-end.js';
+
+/** What an end lets this account do. */
+export interface Trial {
+  readonly writable: boolean;
+  readonly renames: boolean;
+  readonly links: boolean;
+  readonly write: Rate | undefined;
+}
+
+const largeBytes = 4 * 1024 * 1024;
+const smallFiles = 20;
+
+/** Tries in a folder of a random name what a delivery will do, and takes the folder away again. */
+export async function tryOut(end: FilesEnd, signal: AbortSignal): Promise<Trial> {
+  const folder = asBytes(`.able-porter-trial-${randomBytes(6).toString('hex')}`);
+  const at = (name: string) => asBytes(`${folder}/${name}`);
+  const works = async (work: () => Promise<void>) =>
+    work().then(
+      () => true,
+      () => {
+        signal.throwIfAborted();
+        return false;
+      },
+    );
+  let write: Rate | undefined;
+  try {
+    const writable = await works(async () => {
+      await end.makeFolder(folder, 0o700);
+      const small = await secondsOf(async () => {
+        for (let i = 0; i < smallFiles; i++)
+          await end.write(at(`small-${i}`), chunk(Buffer.alloc(2000, 'x')));
+      });
+      const large = await secondsOf(() => end.write(at('large'), chunk(randomBytes(largeBytes))));
+      write = { perFile: small / smallFiles, bytesPerSecond: largeBytes / Math.max(large, 0.001) };
+    });
+    const renames = writable && (await works(() => end.rename(at('large'), at('renamed'))));
+    const links = writable && (await works(() => end.makeLink(at('link'), asBytes('renamed'))));
+    return { writable, renames, links, write };
+  } finally {
+    await end.remove(folder).catch(() => {
+      // Where nothing could be written there is nothing to take away.
+    });
+  }
+}
+
+/** How fast some files of an end are read: the small ones tell the cost of a file, the large ones the rate. */
+export async function tryReading(
+  end: FilesEnd,
+  samples: readonly FileEntry[],
+  signal: AbortSignal,
+): Promise<Rate | undefined> {
+  const small = samples.filter(({ size }) => size <= 64 * 1024).slice(0, 20);
+  const large = samples.filter(({ size }) => size > 64 * 1024);
+  if (samples.length === 0) return undefined;
+  const read = async (entries: readonly FileEntry[]) => {
+    let bytes = 0;
+    const seconds = await secondsOf(async () => {
+      for (const { path } of entries) {
+        for await (const part of end.read(path)) {
+          signal.throwIfAborted();
+          bytes += part.length;
+          if (bytes > 4 * largeBytes) return;
+        }
+      }
+    });
+    return { bytes, seconds };
+  };
+  const few = await read(small);
+  const many = await read(large.length > 0 ? large : small);
+  return {
+    perFile: small.length > 0 ? few.seconds / small.length : 0,
+    bytesPerSecond: many.bytes / Math.max(many.seconds, 0.001),
+  };
+}
+
+async function secondsOf(work: () => Promise<void>): Promise<number> {
+  const began = performance.now();
+  await work();
+  return (performance.now() - began) / 1000;
+}
+
+async function* chunk(content: Buffer): AsyncIterable<Buffer> {
+  yield content;
+}

@@ -1,0 +1,202 @@
+import { dirname, join } from 'node:path';
+import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
+import { asBytes, type ByteString, bufferOf, textOf } from '../core/bytes.js';
+import { UsageError } from '../core/errors.js';
+import type { FileEntry } from '../core/files/entries.js';
+import { familyNamed } from '../core/site/families.js';
+import type { Family } from '../core/site/family.js';
+import { maskedPair } from '../core/site/masking.js';
+import type { CrateManifest } from '../ends/crate.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { openFiles } from '../ends/files/place.js';
+import {
+  type Configured,
+  nothingToSetUp,
+  planConfiguration,
+  planServed,
+  type SetUp,
+  type SetUpFile,
+} from './configure.js';
+import type { Move } from './move.js';
+import { movedFiles } from './rewrite.js';
+import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { lookAtSite, readConfiguration, readSmall, type SiteTree, treeOf } from './site.js';
+import { type Spot, spotOf, stands, swapIn } from './spots.js';
+
+export interface SetUpResult {
+  readonly configuration: Configured | undefined;
+  /** Files that were written or taken away, as paths at the new end. */
+  readonly written: readonly string[];
+  readonly keepsakes: readonly string[];
+}
+
+/** The difference that setting up would make to one file, as a unified diff without secrets. */
+export interface Difference {
+  readonly file: string;
+  readonly diff: string;
+}
+
+/** What setting up the crate's files for the new end comes to. */
+export async function planFromCrate(move: Move, family: Family, manifest: CrateManifest): Promise<SetUp> {
+  const { crate } = move;
+  const tree: SiteTree = { files: crate.files, above: crate.above };
+  const main = manifest.from.configuration ?? (await lookAtSite(tree, move.oldAddress)).configuration;
+  const configured = await configurationFrom(move, family, tree, main);
+  const rewritten = new Set((await crate.entries(movedFiles)).map(({ path }) => path));
+  return withServed(move, family, configured, await crate.entries(), path =>
+    rewritten.has(path) ? crate.movedFiles : crate.files,
+  );
+}
+
+/** What setting up comes to for what stands at the new end already, with the crate's server files as originals. */
+async function planInPlace(run: StepRun): Promise<SetUp> {
+  const { move } = run;
+  const { crate } = move;
+  const place = requiredPlace(move);
+  const tree = treeOf(openFiles(place));
+  if (!(await tree.files.isThere())) {
+    throw new UsageError({
+      doing: `Setting up ${place}`,
+      cause: 'it is not there',
+      remedy: 'Run "able-porter deliver" first, or carry the files there by hand',
+    });
+  }
+  const manifest = (await crate.identity()) === undefined ? undefined : await crate.manifest();
+  const site = await lookAtSite(tree, move.newAddress);
+  const family = manifest ? familyNamed(manifest.from.family) : site.family;
+  const oldTree: SiteTree = { files: crate.files, above: crate.above };
+  const oldMain = manifest?.from.configuration;
+  const oldFacts = oldMain && (await readConfiguration(oldTree, family, oldMain)).reading?.facts;
+  const configured = site.configuration
+    ? await planConfiguration(move, family, tree, site.configuration, place, oldFacts || undefined)
+    : await configurationFrom(move, family, oldTree, oldMain);
+  const entries = manifest ? await crate.entries() : await listed(tree.files, run.signal);
+  const setUp = await withServed(move, family, configured, entries, path =>
+    manifest && path !== site.configuration ? crate.files : tree.files,
+  );
+  const files: SetUpFile[] = [];
+  for (const file of setUp.files) {
+    const before = await readSmall(tree, file.path);
+    if (before !== file.after) files.push({ ...file, before });
+  }
+  return { ...setUp, files };
+}
+
+async function configurationFrom(
+  move: Move,
+  family: Family,
+  tree: SiteTree,
+  main: string | undefined,
+): Promise<SetUp> {
+  if (main === undefined) return nothingToSetUp;
+  return planConfiguration(move, family, tree, main, requiredPlace(move));
+}
+
+async function withServed(
+  move: Move,
+  family: Family,
+  configured: SetUp,
+  entries: readonly FileEntry[],
+  originals: (path: ByteString) => FilesEnd,
+): Promise<SetUp> {
+  const place = requiredPlace(move);
+  const served = await planServed(move, family, configured.files, originals, entries, place);
+  return { ...configured, files: served.files, findings: [...configured.findings, ...served.findings] };
+}
+
+function requiredPlace({ newFiles }: Move): string {
+  if (newFiles !== undefined) return newFiles;
+  throw new UsageError({
+    doing: 'Setting up the new site',
+    cause: 'the sheet names no folder for it',
+    remedy: 'Give new.files',
+  });
+}
+
+async function listed(files: FilesEnd, signal: AbortSignal): Promise<FileEntry[]> {
+  const entries: FileEntry[] = [];
+  for await (const entry of files.list(() => false, signal)) entries.push(entry);
+  return entries;
+}
+
+/** Configuration and server files alone, at a new end where the files stand already. Safe to repeat. */
+export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResult>> {
+  const { move } = run;
+  const plan = await planInPlace(run);
+  const inputs = { files: plan.files.map(({ path }) => path), crate: await move.crate.identity() };
+  return doStep({ ...run, again: true }, 'configure', inputs, async () => {
+    const keepsakes: string[] = [];
+    const written: string[] = [];
+    const ready: Spot[] = [];
+    const place = requiredPlace(move);
+    for (const file of plan.files) {
+      const spot = spotOf(move, join(place, textOf(file.path)));
+      await spot.end.remove(spot.incoming);
+      if (file.after !== undefined) await layFile(spot.end, spot.incoming, file);
+      ready.push(spot);
+    }
+    run.signal.throwIfAborted();
+    for (const spot of ready) {
+      keepsakes.push(...(await swapIn(run, spot, await stands(spot, spot.incoming))));
+      written.push(spot.place);
+    }
+    const configuration = plan.configuration && {
+      file: join(place, plan.configuration),
+      changed: plan.changed,
+    };
+    const result: SetUpResult = { configuration: configuration || undefined, written, keepsakes };
+    return { result, findings: plan.findings, brief: { written } };
+  });
+}
+
+/** What setting up would change at the new end, or in the crate's files before they go there. Writes nothing. */
+export async function differences(run: StepRun, only: boolean): Promise<Difference[]> {
+  const { move } = run;
+  const place = requiredPlace(move);
+  const manifest = only ? undefined : await move.crate.manifest();
+  const plan = manifest
+    ? await planFromCrate(move, familyNamed(manifest.from.family), manifest)
+    : await planInPlace(run);
+  return plan.files.map(({ path, before, after }) => {
+    const file = join(place, textOf(path));
+    const shown = maskedPair(path, before ?? asBytes(''), after ?? asBytes(''));
+    const names = [
+      before === undefined ? '/dev/null' : textOf(path),
+      after === undefined ? '/dev/null' : file,
+    ];
+    const diff = createTwoFilesPatch(names[0]!, names[1]!, shown.before, shown.after, undefined, undefined, {
+      context: 2,
+      headerOptions: FILE_HEADERS_ONLY,
+    });
+    return { file, diff };
+  });
+}
+
+/** Writes a file as setting up wants it, or takes it away. */
+export async function layFile(end: FilesEnd, path: ByteString, { after, like }: SetUpFile): Promise<void> {
+  if (after === undefined) return end.remove(path);
+  await end.write(path, oneChunk(bufferOf(after)), like);
+}
+
+/** Makes what lay one folder above the old site ready beside its place above the new one. */
+export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise<Spot[]> {
+  const spots: Spot[] = [];
+  const changed = new Map(files.map(file => [file.path, file]));
+  for (const entry of await move.crate.entries('above.ndjson')) {
+    const spot = spotOf(move, join(dirname(requiredPlace(move)), textOf(entry.path)));
+    const file = changed.get(`../${entry.path}`);
+    if (file) await layFile(spot.end, spot.incoming, file);
+    else await spot.end.write(spot.incoming, move.crate.above.read(entry.path), entry);
+    spots.push(spot);
+  }
+  return spots;
+}
+
+/** The files that were fitted besides the configuration. */
+export function fittedOf({ files, configurationFiles }: SetUp): string[] {
+  return files.filter(({ path }) => !configurationFiles.includes(path)).map(({ path }) => textOf(path));
+}
+
+async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
+  yield chunk;
+}

@@ -1,0 +1,168 @@
+import type { Address } from '../core/address/address.js';
+import { asBytes, type ByteString, bytesOf, textOf } from '../core/bytes.js';
+import type { FileEntry } from '../core/files/entries.js';
+import { families, recogniseFamily } from '../core/site/families.js';
+import type { ConfigurationFiles, Facts, Family, Reading, SiteVersion } from '../core/site/family.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { openAbove } from '../ends/files/place.js';
+
+/** What is known of a site from its files. */
+export interface Site {
+  readonly family: Family;
+  /** The files by which it was recognised. */
+  readonly by: readonly string[];
+  readonly version: SiteVersion;
+  /** The path of its configuration, or undefined where none was found. */
+  readonly configuration: string | undefined;
+  /** Configurations of other sites in the same tree. */
+  readonly others: readonly string[];
+  /** The files of its configuration. */
+  readonly files: ConfigurationFiles;
+  /** Undefined where the configuration cannot be parsed. */
+  readonly facts: Facts | undefined;
+  /** Includes of the configuration that were not followed. */
+  readonly unread: Reading['unread'];
+}
+
+const largestConfiguration = 1024 * 1024;
+const mostConfigurationFiles = 20;
+
+/** A site's folder, and the folder above it, in which a part of its configuration may lie. */
+export interface SiteTree {
+  readonly files: FilesEnd;
+  readonly above: FilesEnd;
+}
+
+/** The tree of a site that stands where it is served from. */
+export function treeOf(files: FilesEnd): SiteTree {
+  return { files, above: openAbove(files.place).above };
+}
+
+/** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */
+export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site> {
+  const { files } = tree;
+  const known = new Set<string>();
+  for (const path of new Set(families.flatMap(({ marks }) => marks.flat()))) {
+    if (await files.entry(asBytes(path))) known.add(path);
+  }
+  const { family, by } = recogniseFamily(path => known.has(path));
+  const there = await configurationsOf(tree, family);
+  const configuration = there.length > 1 ? (family.configurationFor?.(there, address) ?? there[0]) : there[0];
+  const others = there.filter(path => path !== configuration && !path.startsWith('../'));
+  const version = await versionOf(tree, family);
+  if (configuration === undefined) {
+    const none = { main: '', sources: new Map() };
+    return { family, by, version, configuration, others, files: none, facts: undefined, unread: [] };
+  }
+  const { read, reading } = await readConfiguration(tree, family, configuration);
+  return {
+    family,
+    by,
+    version,
+    configuration,
+    others,
+    files: read,
+    facts: reading?.facts,
+    unread: reading?.unread ?? [],
+  };
+}
+
+/** A site's configuration, read until nothing more of it is asked for. */
+export async function readConfiguration(
+  tree: SiteTree,
+  family: Family,
+  main: string,
+): Promise<{ read: ConfigurationFiles; reading: Reading | undefined }> {
+  const sources = new Map([[main, await readSmall(tree, main)]]);
+  for (;;) {
+    const reading = family.readConfiguration({ main, sources });
+    const wanted = reading?.wanted.slice(0, mostConfigurationFiles - sources.size) ?? [];
+    if (wanted.length === 0) return { read: { main, sources }, reading };
+    for (const path of wanted) sources.set(path, await readSmall(tree, path));
+  }
+}
+
+/** The paths of a family's configurations that are there, the likeliest first. */
+async function configurationsOf(tree: SiteTree, family: Family): Promise<string[]> {
+  const there = new Set<string>();
+  for (const pattern of family.configurations) {
+    // What lies above is another site's, where another site lies there.
+    if (pattern.startsWith('../') && (await isSiteAbove(tree, family))) continue;
+    const [before, after] = pattern.split('*');
+    if (after === undefined) {
+      if ((await entryAt(tree, pattern))?.type === 'file') there.add(pattern);
+      continue;
+    }
+    for (const folder of await foldersIn(tree.files, before!)) {
+      const path = `${before}${folder}${after}`;
+      if ((await entryAt(tree, path))?.type === 'file') there.add(path);
+    }
+  }
+  return [...there];
+}
+
+async function isSiteAbove(tree: SiteTree, family: Family): Promise<boolean> {
+  const [first] = family.marks;
+  return first !== undefined && (await entryAt(tree, `../${first[0]}`)) !== undefined;
+}
+
+/** The names of the folders in a folder, such as `sites/`. */
+async function foldersIn(files: FilesEnd, folder: string): Promise<string[]> {
+  const names: string[] = [];
+  if (!(await files.entry(asBytes(folder.replace(/\/$/, ''))))) return names;
+  const elsewhere = (path: string) =>
+    !folder.startsWith(`${path}/`) && (!path.startsWith(folder) || path.slice(folder.length).includes('/'));
+  for await (const { path, type } of files.list(one => elsewhere(one.path), new AbortController().signal))
+    if (type === 'folder' && path.startsWith(folder)) names.push(textOf(asBytes(path.slice(folder.length))));
+  return names;
+}
+
+async function versionOf(tree: SiteTree, family: Family): Promise<SiteVersion> {
+  const sources = new Map<string, ByteString>();
+  for (const path of family.versionFiles) sources.set(path, (await readSmall(tree, path)) ?? asBytes(''));
+  return family.versionIn(path => sources.get(path) ?? asBytes(''));
+}
+
+/** An end and a path in it: a path that begins with `../` lies one folder above the site. */
+export function locate({ files, above }: SiteTree, path: string): { end: FilesEnd; path: ByteString } {
+  if (!path.startsWith('../')) return { end: files, path: asBytes(path) };
+  return { end: above, path: asBytes(path.slice(3)) };
+}
+
+/** What stands at a path of a site, or one folder above it. */
+export async function entryAt(tree: SiteTree, path: string): Promise<FileEntry | undefined> {
+  const at = locate(tree, path);
+  return at.end.entry(at.path);
+}
+
+/** A small file's bytes; undefined where none is, and none at all for one beyond a configuration's size. */
+export async function readSmall(tree: SiteTree, path: string): Promise<ByteString | undefined> {
+  const at = locate(tree, path);
+  const entry = await at.end.entry(at.path);
+  if (entry?.type === 'link') return readLinked(at.end, at.path);
+  if (entry?.type !== 'file') return undefined;
+  return entry.size > largestConfiguration ? asBytes('') : readAll(at.end, at.path);
+}
+
+/** What a link leads to, where that is a small file. */
+async function readLinked(end: FilesEnd, path: ByteString): Promise<ByteString | undefined> {
+  let size = 0;
+  const chunks: Buffer[] = [];
+  try {
+    for await (const chunk of end.read(path)) {
+      size += chunk.length;
+      if (size > largestConfiguration) return asBytes('');
+      chunks.push(chunk);
+    }
+  } catch {
+    return undefined;
+  }
+  return bytesOf(Buffer.concat(chunks));
+}
+
+/** A small file's bytes. */
+export async function readAll(files: FilesEnd, path: ByteString): Promise<ByteString> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of files.read(path)) chunks.push(chunk);
+  return bytesOf(Buffer.concat(chunks));
+}
