@@ -1,63 +1,83 @@
-import { parseAddress } from '../core/address/address.js';
-import { PorterError } from '../core/errors.js';
-import type { StartWish } from '../steps/start.js';
+import { type Question, questions, type StartWish, usualPassword } from '../steps/start-questions.js';
+import { type AnswerTest, AnswerTests } from '../steps/start-tests.js';
+import type { Face } from './face.js';
 
-/** Asks for what the flags left open, in the order in which a person knows the answers. */
-export async function askForAnswers(wish: StartWish): Promise<StartWish> {
-  const { confirm, input, select } = await import('@inquirer/prompts');
-  const to = { output: process.stderr };
-  const address = (text: string) => {
-    try {
-      parseAddress(text);
-      return true;
-    } catch (error) {
-      return error instanceof PorterError ? `${error.told.cause}. ${error.told.remedy}` : String(error);
+/** What the person answered, and what the tests of it found. */
+export interface Answered {
+  readonly wish: StartWish;
+  readonly tests: AnswerTests;
+  /** The new database's password, if the person gave one. */
+  readonly password: string | undefined;
+}
+
+/**
+ * Asks for what the flags left open, in the order in which a person knows the answers. Each answer is tested as it
+ * comes; what was found is offered for the questions that follow.
+ */
+export async function askForAnswers(
+  given: StartWish,
+  sheet: string,
+  face: Face,
+  signal: AbortSignal,
+): Promise<Answered> {
+  const { confirm, input, password: secret, select } = await import('@inquirer/prompts');
+  const to = { output: process.stderr, signal };
+  const tests = new AnswerTests(sheet, signal);
+  let wish: StartWish = { ...given };
+  let offers: Partial<StartWish> = {};
+  let password: string | undefined;
+
+  const put = async (question: Question): Promise<unknown> => {
+    const { key, ask, kind, choices, must, wrong } = question;
+    const offered = offers[key] ?? question.initial?.(wish);
+    if (key === 'newPassword') {
+      password = (await secret({ message: ask, mask: true }, to)) || undefined;
+      return usualPassword;
     }
-  };
-  const ask = async (
-    given: string | undefined,
-    message: string,
-    check?: (text: string) => true | string,
-    initial?: string,
-  ) => given ?? (await input({ message, default: initial, validate: check ?? (() => true) }, to)).trim();
-  const optional = async (given: string | undefined, message: string) =>
-    (await ask(given, `${message} (empty for none)`)) || undefined;
-
-  const old = await ask(wish.old, 'Where do visitors find the site now?', address);
-  const oldFiles = await optional(wish.oldFiles, 'In which folder do its files lie?');
-  const oldDump = await optional(wish.oldDump, 'Which file is the dump of its database?');
-  const next = await ask(wish.new, 'Where shall they find it?', address);
-  const newFiles = oldFiles
-    ? await ask(wish.newFiles, 'In which folder shall its files lie?')
-    : wish.newFiles;
-  const newDump = oldDump
-    ? await ask(wish.newDump, 'Where shall the finished dump be left?', undefined, 'finished.sql.gz')
-    : wish.newDump;
-  const newServer = await optional(wish.newServer, 'The new database, as mysql://user@host/name');
-  const newPrefix = await optional(wish.newPrefix, 'A new table prefix');
-  const webServer =
-    wish.webServer ??
-    (await select(
-      { message: 'What is the old host served by?', choices: ['apache', 'nginx'].map(value => ({ value })) },
+    if (kind === 'yes or no') return confirm({ message: ask, default: false }, to);
+    if (choices) {
+      const list = choices.map(value => ({ value }));
+      return select({ message: ask, choices: list, default: offered as string | undefined }, to);
+    }
+    const optional = !must?.(wish);
+    const answer = await input(
+      {
+        message: optional ? `${ask} (empty for none)` : ask,
+        default: [offered].flat().join(' ') || undefined,
+        validate: text => {
+          const words = kind === 'list' ? text.trim().split(/[\s,]+/) : [text.trim()];
+          if (words[0] === '') return optional || 'An answer is needed here';
+          return words.map(word => wrong?.(word)).find(why => why !== undefined) ?? true;
+        },
+      },
       to,
-    ));
-  const records =
-    wish.newRecord !== undefined ||
-    (await confirm({ message: 'Do you know both hosts’ IP addresses?', default: false }, to));
-  const oldRecord = records ? await ask(wish.oldRecord, 'The old host’s IP address') : undefined;
-  const newRecord = records ? await ask(wish.newRecord, 'The new host’s IP address') : undefined;
-  return {
-    ...wish,
-    old,
-    oldFiles,
-    oldDump,
-    new: next,
-    newFiles,
-    newDump,
-    newServer,
-    newPrefix,
-    webServer,
-    oldRecord,
-    newRecord,
+    );
+    if (answer.trim() === '') return undefined;
+    return kind === 'list' ? answer.trim().split(/[\s,]+/) : answer.trim();
   };
+
+  for (const question of questions) {
+    const { key, test } = question;
+    if (!(question.when?.(wish) ?? true)) continue;
+    let answered = given[key] !== undefined;
+    if (key === 'oldRecord') offers = { ...offers, oldRecord: await tests.records(wish.old!) };
+    for (let done = false; !done; ) {
+      if (!answered) wish = { ...wish, [key]: await put(question) };
+      if (!test || wish[key] === undefined) break;
+      const result = await test(tests, wish, password);
+      offers = { ...offers, ...result.offers };
+      face.tell(showTest(result, face));
+      done =
+        result.good !== false ||
+        (await confirm({ message: 'Go on with this answer all the same?', default: false }, to));
+      answered = false;
+    }
+  }
+  return { wish, tests, password };
+}
+
+/** What a test came to, in one line. */
+export function showTest({ good, said }: AnswerTest, { colors }: Face): string {
+  const mark = good === undefined ? colors.dim('·') : good ? colors.green('✓') : colors.red('✗');
+  return `  ${mark} ${said}`;
 }

@@ -41,28 +41,8 @@ export class MoveFolder {
         { cause },
       );
     }
-    const secrets = await this.readSecrets();
+    const secrets = await readSecretsFile(this.at('.env'));
     return readSheet(text, basename(this.sheetFile), name => environment[name] ?? secrets[name]);
-  }
-
-  private async readSecrets(): Promise<Record<string, string>> {
-    const file = this.at('.env');
-    let text: string;
-    try {
-      const { mode } = await stat(file);
-      if ((mode & 0o077) !== 0 && process.platform !== 'win32') {
-        throw new UsageError({
-          doing: `Reading the secrets in ${file}`,
-          cause: 'others on this machine can read it',
-          remedy: `Close it first: chmod 600 ${file}`,
-        });
-      }
-      text = await readFile(file, 'utf8');
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return {};
-      throw asTrouble(error, `Reading the secrets in ${file}`);
-    }
-    return parseDotenv(text);
   }
 
   async readJournal(): Promise<JournalRecord[]> {
@@ -96,6 +76,47 @@ export class MoveFolder {
     await telling(`Writing ${file}`, () => writeWhole(file, content));
     return file;
   }
+}
+
+/**
+ * The secrets of a `.env` file; none where there is no such file.
+ * @throws UsageError where others can read it
+ */
+export async function readSecretsFile(file: string): Promise<Record<string, string>> {
+  let text: string;
+  try {
+    const { mode } = await stat(file);
+    if ((mode & 0o077) !== 0 && process.platform !== 'win32') {
+      throw new UsageError({
+        doing: `Reading the secrets in ${file}`,
+        cause: 'others on this machine can read it',
+        remedy: `Close it first: chmod 600 ${file}`,
+      });
+    }
+    text = await readFile(file, 'utf8');
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code === 'ENOENT') return {};
+    throw asTrouble(error, `Reading the secrets in ${file}`);
+  }
+  return parseDotenv(text);
+}
+
+/**
+ * Puts a secret into a `.env` file that only its owner can read, in place of what stood under its name.
+ * @throws UsageError for one that no kind of quotes can hold
+ */
+export async function writeSecret(file: string, name: string, secret: string): Promise<void> {
+  const quote = ["'", '`', '"'].find(one => !secret.includes(one) && (one !== '"' || !secret.includes('\\')));
+  if (quote === undefined || /[\r\n]/.test(secret)) {
+    throw new UsageError({
+      doing: `Writing ${file}`,
+      cause: 'the password holds every kind of quotes, or a line end',
+      remedy: `Give it as the environment's ${name} instead, or set another one at the host`,
+    });
+  }
+  const before = await readFile(file, 'utf8').catch(() => '');
+  const others = before.split('\n').filter(line => line !== '' && !line.startsWith(`${name}=`));
+  await writeWhole(file, `${[...others, `${name}=${quote}${secret}${quote}`].join('\n')}\n`, 0o600);
 }
 
 /** Writes a small file by way of a temporary one, so that it is never seen half-done. */

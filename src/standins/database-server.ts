@@ -89,7 +89,10 @@ export class StandinDatabaseServer {
       authCallback: (
         said: Said,
         done: (error: unknown, refusal?: { code: number; message: string }) => void,
-      ) => done(null, this.refusalOf(said)),
+      ) => {
+        done(null, this.refusalOf(said));
+        connection.sequenceId = 0;
+      },
     });
     connection.on('query', (sql: string) => this.answer(connection, sql));
     connection.on('quit', () => connection.close?.());

@@ -1,5 +1,5 @@
-import { createSocket } from 'node:dgram';
-import { createServer } from 'node:net';
+import { createSocket, type Socket } from 'node:dgram';
+import { type AddressInfo, createServer, type Server } from 'node:net';
 import {
   type Answer,
   AUTHORITATIVE_ANSWER,
@@ -32,12 +32,17 @@ export class StandinDnsServer {
 
   /** Starts to listen; gives its address with its port. */
   async listen(): Promise<string> {
-    await new Promise<void>(resolve => this.udp.bind(0, '127.0.0.1', resolve));
-    const { port } = this.udp.address();
-    await new Promise<void>((resolve, reject) => {
-      this.tcp.once('error', reject).listen(port, '127.0.0.1', resolve);
-    });
-    return `127.0.0.1:${port}`;
+    for (;;) {
+      const port = await listening(this.tcp, 0);
+      try {
+        await bound(this.udp, port);
+        return `127.0.0.1:${port}`;
+      } catch (error) {
+        // The port is free for connections and taken for datagrams; another will do.
+        if ((error as NodeJS.ErrnoException).code !== 'EADDRINUSE') throw error;
+        await new Promise(resolve => this.tcp.close(resolve));
+      }
+    }
   }
 
   async close(): Promise<void> {
@@ -57,6 +62,23 @@ export class StandinDnsServer {
       answers: named.filter(({ type }) => type === asked?.type || type === 'CNAME'),
     };
   }
+}
+
+async function listening(server: Server, port: number): Promise<number> {
+  await new Promise<void>((resolve, reject) => {
+    server.once('error', reject).listen(port, '127.0.0.1', resolve);
+  });
+  return (server.address() as AddressInfo).port;
+}
+
+function bound(socket: Socket, port: number): Promise<void> {
+  return new Promise((resolve, reject) => {
+    socket.once('error', reject);
+    socket.bind(port, '127.0.0.1', () => {
+      socket.removeListener('error', reject);
+      resolve();
+    });
+  });
 }
 
 /** The response code for a name that is not there (RFC 1035, section 4.1.1). */

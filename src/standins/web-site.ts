@@ -23,6 +23,8 @@ const types: Record<string, string> = {
  * installation page, and another home address sends visitors there. No code of the site is run.
  */
 export class StandinWebSite {
+  /** What its language says of itself. May be changed to another host's. */
+  language: Readonly<Record<string, unknown>> = usualLanguage;
   private readonly folder: string;
   private readonly mount: string;
   private readonly database: StandinDatabase;
@@ -88,7 +90,7 @@ export class StandinWebSite {
     const now = Math.round(Date.now() / 1000);
     response
       .writeHead(200, { 'content-type': 'application/json' })
-      .end(JSON.stringify({ ...language, now, folder: this.folder }));
+      .end(JSON.stringify({ ...this.language, now, folder: this.folder }));
   }
 
   private page(response: ServerResponse, content: SiteContent, path: string): void {
@@ -128,7 +130,7 @@ export class StandinWebSite {
 }
 
 /** What the language at a stand-in host says of itself. */
-const language = {
+const usualLanguage = {
   probe: 1,
   version: '8.2.20',
   extensions: ['Core', 'json', 'mysqli', 'mbstring', 'gd', 'xml'],

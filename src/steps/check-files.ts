@@ -1,5 +1,4 @@
-import { createHash } from 'node:crypto';
-import { type ByteString, bufferOf, textOf } from '../core/bytes.js';
+import { textOf } from '../core/bytes.js';
 import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
 import { observerOf, Tally } from '../core/rewrite/tally.js';
@@ -11,7 +10,7 @@ import { type Move, rulesOf } from './move.js';
 import { inParallel } from './parallel.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
-import { planFromCrate } from './set-up.js';
+import { planFromCrate, sha256Of } from './set-up.js';
 import { lookAtSite, readAll, readConfiguration, treeOf } from './site.js';
 
 /** The files of the new end beside those of the crate. */
@@ -96,10 +95,6 @@ export async function compareFiles(
   return { compared: files.length, equal, edited, missing, different, extra };
 }
 
-function sha256Of(bytes: ByteString): string {
-  return createHash('sha256').update(bufferOf(bytes)).digest('hex');
-}
-
 /** Whether the new configuration says what the sheet wants. */
 export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
   const files = openFiles(move.newFiles!);
@@ -126,7 +121,7 @@ export async function configurationFindings(move: Move, family: Family): Promise
 /** What of a comparison of files an administrator should know about. */
 export function fileFindings(place: string, files: FilesComparison): Finding[] {
   const told = (
-    code: string,
+    code: Finding['code'],
     level: Finding['level'],
     names: readonly string[],
     what: string,

@@ -137,7 +137,7 @@ function pageFindings(pages: readonly PageComparison[], known: number): Finding[
   return findings;
 }
 
-function troubleCode(why: string): string {
+function troubleCode(why: string): Finding['code'] {
   if (/installation/.test(why)) return 'page-installation';
   return /database/.test(why) ? 'page-database-error' : 'page-sent-away';
 }

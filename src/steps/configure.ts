@@ -269,12 +269,12 @@ export async function planServed(
 const absent = { before: undefined, after: undefined, like: undefined };
 
 /** Whether delivery may change a file besides the configuration. */
-export function isFittable(move: Move, path: ByteString): boolean {
+function isFittable(move: Move, path: ByteString): boolean {
   return isServerFile(path) || move.sheet.configure.edits.some(({ file }) => bytesOfText(file) === path);
 }
 
 /** A file as it shall be at the new end. */
-export function fit(
+function fit(
   move: Move,
   path: ByteString,
   source: ByteString,

@@ -14,7 +14,7 @@ import { rulesOf } from './move.js';
 import { inParallel } from './parallel.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
-import { fittedOf, layAbove, layFile, planFromCrate } from './set-up.js';
+import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
 import { openIncoming, pathIn, type Spot, spotOf, swapIn } from './spots.js';
 
 export interface DeliverResult {
@@ -53,6 +53,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     let files: DeliverResult['files'];
     let configuration: Configured | undefined;
     let fitted: string[] = [];
+    let trace: Record<string, string> = {};
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
       const spot = spotOf(move, move.newFiles);
       const incoming = openIncoming(spot);
@@ -68,6 +69,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
           ? undefined
           : { file: join(move.newFiles, setUp.configuration), changed: setUp.changed };
       fitted = fittedOf(setUp);
+      trace = traceOfSetUp(setUp);
       findings.push(...setUp.findings);
     }
     if (moved && move.newDump) {
@@ -85,7 +87,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       fitted,
       keepsakes,
     };
-    return { result, findings, brief: { files: files?.count, dump: moved?.sha256, keepsakes } };
+    return { result, findings, brief: { files: files?.count, dump: moved?.sha256, keepsakes, setUp: trace } };
   });
 }
 

@@ -1,8 +1,11 @@
+import { createHash } from 'node:crypto';
 import { dirname, join } from 'node:path';
 import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
 import { asBytes, type ByteString, bufferOf, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
+import type { Finding } from '../core/findings.js';
+import type { JournalRecord } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import { maskedPair } from '../core/site/masking.js';
@@ -20,7 +23,7 @@ import {
 import type { Move } from './move.js';
 import { movedFiles } from './rewrite.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { lookAtSite, readConfiguration, readSmall, type SiteTree, treeOf } from './site.js';
+import { entryAt, lookAtSite, readConfiguration, readSmall, type SiteTree, treeOf } from './site.js';
 import { type Spot, spotOf, stands, swapIn } from './spots.js';
 
 export interface SetUpResult {
@@ -71,15 +74,72 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
     ? await planConfiguration(move, family, tree, site.configuration, place, oldFacts || undefined)
     : await configurationFrom(move, family, oldTree, oldMain);
   const entries = manifest ? await crate.entries() : await listed(tree.files, run.signal);
+  const originals: SiteTree = manifest ? oldTree : tree;
   const setUp = await withServed(move, family, configured, entries, path =>
-    manifest && path !== site.configuration ? crate.files : tree.files,
+    path === site.configuration ? tree.files : originals.files,
   );
-  const files: SetUpFile[] = [];
-  for (const file of setUp.files) {
-    const before = await readSmall(tree, file.path);
-    if (before !== file.after) files.push({ ...file, before });
+  const last = lastSetUp(await move.folder.readJournal());
+  const planned = new Map(setUp.files.map(file => [file.path, file]));
+  // What the sheet no longer asks for becomes what it was.
+  for (const path of last.keys()) {
+    if (planned.has(path) || setUp.configuration === path || configured.configurationFiles.includes(path))
+      continue;
+    if (site.files.sources.has(path)) continue;
+    planned.set(path, {
+      path,
+      before: undefined,
+      after: await readSmall(originals, path),
+      like: await entryAt(originals, path),
+    });
   }
-  return { ...setUp, files };
+  const files: SetUpFile[] = [];
+  const findings = [...setUp.findings];
+  for (const file of planned.values()) {
+    const before = await readSmall(tree, file.path);
+    if (before === file.after) continue;
+    const isOurs = async () =>
+      before === undefined ||
+      configured.configurationFiles.includes(file.path) ||
+      sha256Of(before) === last.get(file.path) ||
+      before === (await readSmall(originals, file.path));
+    if (await isOurs()) files.push({ ...file, before });
+    else findings.push(changedByHand(`${place}/${textOf(file.path)}`));
+  }
+  return { ...setUp, files, findings };
+}
+
+function changedByHand(place: string): Finding {
+  return {
+    level: 'note',
+    code: 'set-up-by-hand',
+    place,
+    what: 'Somebody changed this file at the new end; it is left as it is',
+    remedy: 'Run "able-porter deliver --dry-run" to see what setting up would make of the original',
+  };
+}
+
+/** The files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it took away. */
+function lastSetUp(journal: readonly JournalRecord[]): Map<string, string> {
+  const last = new Map<string, string>();
+  for (const { step, event, result } of journal) {
+    if (event !== 'done') continue;
+    if (step === 'undo' || step === 'deliver') last.clear();
+    for (const [path, sha256] of Object.entries((result?.setUp as Record<string, string> | undefined) ?? {}))
+      last.set(path, sha256);
+  }
+  return last;
+}
+
+/** What the journal keeps of files that were set up, so that hands can be told from ours. */
+export function traceOfSetUp({ files }: SetUp): Record<string, string> {
+  return Object.fromEntries(
+    files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
+  );
+}
+
+/** SHA-256 of bytes, in hex. */
+export function sha256Of(bytes: ByteString): string {
+  return createHash('sha256').update(bufferOf(bytes)).digest('hex');
 }
 
 async function configurationFrom(
@@ -145,7 +205,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
       changed: plan.changed,
     };
     const result: SetUpResult = { configuration: configuration || undefined, written, keepsakes };
-    return { result, findings: plan.findings, brief: { written } };
+    return { result, findings: plan.findings, brief: { written, setUp: traceOfSetUp(plan) } };
   });
 }
 

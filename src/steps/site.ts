@@ -135,29 +135,25 @@ export async function entryAt(tree: SiteTree, path: string): Promise<FileEntry |
   return at.end.entry(at.path);
 }
 
-/** A small file's bytes; undefined where none is, and none at all for one beyond a configuration's size. */
+/** A small file's bytes, also by way of a link; undefined where none is. One that is too large is cut just beyond. */
 export async function readSmall(tree: SiteTree, path: string): Promise<ByteString | undefined> {
-  const at = locate(tree, path);
-  const entry = await at.end.entry(at.path);
-  if (entry?.type === 'link') return readLinked(at.end, at.path);
-  if (entry?.type !== 'file') return undefined;
-  return entry.size > largestConfiguration ? asBytes('') : readAll(at.end, at.path);
-}
-
-/** What a link leads to, where that is a small file. */
-async function readLinked(end: FilesEnd, path: ByteString): Promise<ByteString | undefined> {
+  const { end, path: name } = locate(tree, path);
+  const entry = await end.entry(name);
+  if (entry?.type !== 'file' && entry?.type !== 'link') return undefined;
   let size = 0;
   const chunks: Buffer[] = [];
   try {
-    for await (const chunk of end.read(path)) {
+    for await (const chunk of end.read(name)) {
       size += chunk.length;
-      if (size > largestConfiguration) return asBytes('');
       chunks.push(chunk);
+      if (size > largestConfiguration) break;
     }
-  } catch {
+  } catch (error) {
+    if (entry.type === 'file') throw error;
+    // A link that leads nowhere, or to a folder.
     return undefined;
   }
-  return bytesOf(Buffer.concat(chunks));
+  return bytesOf(Buffer.concat(chunks).subarray(0, largestConfiguration + 1));
 }
 
 /** A small file's bytes. */

@@ -27,7 +27,7 @@ export interface SurveyedDump {
 
 /** Looks through a dump. */
 export async function surveyDump(
-  run: StepRun,
+  run: Pick<StepRun, 'events' | 'signal'>,
   file: string,
   family: Family | undefined,
 ): Promise<{ dump: SurveyedDump; folders: SeenFolders }> {

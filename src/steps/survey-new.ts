@@ -156,7 +156,7 @@ export async function surveyNewDatabase(
   if (!database?.server) return { server: undefined, findings: [] };
   const url = new URL(database.server);
   const place = database.server.replace(/\/\/[^@]*@/, '//');
-  const tell = (level: Finding['level'], code: string, what: string, remedy: string): Finding => ({
+  const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string): Finding => ({
     level,
     code,
     place,
@@ -218,7 +218,7 @@ function serverFindings(
   seen: SeenServer,
   prefix: string | undefined,
   ours: ReadonlySet<string>,
-  tell: (level: Finding['level'], code: string, what: string, remedy: string) => Finding,
+  tell: (level: Finding['level'], code: Finding['code'], what: string, remedy: string) => Finding,
 ): Finding[] {
   const findings = skewFindings('new.database', seen.skew);
   const wanted = move.sheet.new.database?.prefix ?? prefix ?? '';

@@ -225,7 +225,7 @@ function dnsFindings(
   records: readonly DnsRecord[],
 ): Finding[] {
   const findings: Finding[] = [];
-  const tell = (level: Finding['level'], code: string, what: string, remedy: string) =>
+  const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
     findings.push({ level, code, place: host, what, remedy });
   const planned = run.move.sheet.dns?.['address-records'];
   const leading = records.filter(({ type }) => type === 'A' || type === 'AAAA' || type === 'CNAME');

@@ -2,7 +2,6 @@ import { formatAddress } from '../core/address/address.js';
 import { type Estimate, estimate } from '../core/estimate.js';
 import type { Finding } from '../core/findings.js';
 import { traceOfSecret } from '../core/journal.js';
-import type { Front } from '../core/pages/front.js';
 import type { SeenLanguage } from '../core/site/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/requirements.js';
 import type { SeenServer } from '../ends/database/server.js';
@@ -32,7 +31,7 @@ import {
 } from './survey-new.js';
 import { surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey-web.js';
 
-export type { DatabaseCandidate, FilesSurvey, Front, NewPlace, ShownFact, SurveyedDump, WebSurvey };
+export type { WebSurvey };
 
 /** What was seen of the old end. */
 export interface OldEnd {

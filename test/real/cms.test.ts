@@ -1,6 +1,6 @@
 import assert from 'node:assert/strict';
 import { execFileSync, spawn } from 'node:child_process';
-import { cpSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { cpSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
 import { fileURLToPath } from 'node:url';
@@ -144,13 +144,36 @@ new:
   assert.match(login.html, /name="log"/);
 
   const sheet = readFileSync(join(move, 'move.yaml'), 'utf8');
-  writeFileSync(join(move, 'move.yaml'), sheet.replace('#reach', `reach: http://127.0.0.1:${newPort}`));
+  writeFileSync(
+    join(move, 'move.yaml'),
+    sheet.replace('#reach', `reach: http://127.0.0.1:${newPort}\n  probe: true`),
+  );
   const went = await run(['go', '--yes', '--json'], { cwd: move, env });
   assert.equal(went.code, 0, went.stdout.slice(-3000) + went.stderr);
   const { outcomes } = JSON.parse(went.stdout);
   assert.deepEqual(
     outcomes.map((one: { state: string }) => one.state),
     ['done', 'already done', 'already done', 'already done', 'done', 'already done', 'already done'],
+  );
+  const { old, new: next_, requirements } = outcomes[0].result;
+  const said = (code: string) => execFileSync('php', ['-r', `echo ${code};`]).toString();
+  assert.equal(next_.language.version, said('PHP_VERSION'));
+  assert.equal(next_.language.folder, join(root, 'new/htdocs'));
+  assert.match(next_.database.version, /MariaDB/);
+  assert.deepEqual(next_.database.missingRights, []);
+  assert.equal(
+    old.version,
+    said(`(function () { include '${cms}/wp-includes/version.php'; return $wp_version; })()`),
+  );
+  const met = (wanted: string) =>
+    requirements
+      .filter((one: { met: string }) => one.met === wanted)
+      .map((one: { what: string }) => one.what);
+  assert.deepEqual([met('no'), met('unknown')], [[], []]);
+  assert.ok(met('yes').includes('PHP') && met('yes').includes('PHP extensions'));
+  assert.deepEqual(
+    readdirSync(join(root, 'new/htdocs')).filter(name => name.includes('probe')),
+    [],
   );
   const { pages, tables } = outcomes[4].result;
   assert.ok(pages.length >= 6 && tables.every((one: { equal: boolean }) => one.equal));

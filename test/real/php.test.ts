@@ -1,15 +1,15 @@
 import assert from 'node:assert/strict';
 import { execFileSync } from 'node:child_process';
-import { mkdirSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { applyEdits, bufferOf, bytesOfText } from '../../src/core/bytes.js';
+import { applyEdits, bufferOf, bytesOf, bytesOfText } from '../../src/core/bytes.js';
 import { familyNamed } from '../../src/core/site/families.js';
 import type { Wanted } from '../../src/core/site/family.js';
 import { configurations, filesOf } from '../help/configurations.js';
 import { folder } from '../help/program.js';
-import { needs } from '../help/real.js';
+import { needs, realRequired } from '../help/real.js';
 
 const awkward = fc
   .array(
@@ -39,11 +39,30 @@ const awkward = fc
   )
   .map(pieces => pieces.join(''));
 
+/** The configuration that the real CMS brings along, where it is installed. */
+function installed(): (typeof configurations)[number][] {
+  const sample = '/usr/share/wordpress/wp-config-sample.php';
+  if (!existsSync(sample)) return [];
+  return [
+    {
+      family: 'wordpress',
+      style: 'as the CMS itself writes it',
+      main: 'wp-config.php',
+      source: bytesOf(readFileSync(sample)),
+      more: { 'wp-settings.php': bytesOfText('<?php\n') },
+      facts: {},
+      editable: ['name', 'user', 'password', 'host', 'prefix', 'secretKey.0', 'secretKey.7'],
+      asked: ['DB_NAME', 'DB_USER', 'DB_PASSWORD', 'DB_HOST', '$table_prefix', 'AUTH_KEY', 'NONCE_SALT'],
+    },
+  ];
+}
+
 test('PHP itself, loading an edited configuration, sees 300 random values in every style', t => {
   if (!needs(t, 'php')) return;
+  if (realRequired) assert.equal(installed().length, 1);
   const root = folder(t);
   const cases: { file: string; asked: readonly string[]; wanted: string[] }[] = [];
-  for (const [n, configuration] of configurations.entries()) {
+  for (const [n, configuration] of [...configurations, ...installed()].entries()) {
     const { family, editable, asked } = configuration;
     const files = filesOf(configuration);
     for (const [i, values] of fc

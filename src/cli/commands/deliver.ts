@@ -33,7 +33,7 @@ export const deliver = command<Options>({
       { deliver: step },
       { setUpInPlace, differences },
       { wouldReplace },
-      shown,
+      { showDeliver, showDifferences, showSetUp },
       { runAndShow, withMove },
       { askFirst },
     ] = await Promise.all([
@@ -48,7 +48,7 @@ export const deliver = command<Options>({
     if (argv.dryRun) {
       return withMove(argv, async (run, face) => {
         const found = await differences(run, only);
-        face.result(found, () => shown.showDifferences(found, face.colors));
+        face.result(found, () => showDifferences(found, face.colors));
       });
     }
     if (only) {
@@ -58,7 +58,7 @@ export const deliver = command<Options>({
           await askFirst(`Write to the configuration at ${run.move.newFiles} (what it was is kept)?`, argv);
           return setUpInPlace(run);
         },
-        shown.showSetUp,
+        showSetUp,
       );
     }
     await runAndShow(
@@ -72,7 +72,7 @@ export const deliver = command<Options>({
           );
         return step(run);
       },
-      shown.showDeliver,
+      showDeliver,
     );
   },
 });

@@ -1,24 +1,9 @@
+import { questions, type StartWish } from '../../steps/start-questions.js';
 import { command } from '../command.js';
 
-interface Options {
-  readonly name: string | undefined;
-  readonly old: string | undefined;
-  readonly also: readonly string[];
-  readonly oldFiles: string | undefined;
-  readonly oldDump: string | undefined;
-  readonly new: string | undefined;
-  readonly newFiles: string | undefined;
-  readonly newDump: string | undefined;
-  readonly newServer: string | undefined;
-  readonly newPrefix: string | undefined;
-  readonly webServer: string | undefined;
-  readonly oldRecord: string | undefined;
-  readonly newRecord: string | undefined;
-}
-
-export const start = command<Options>({
+export const start = command<StartWish & { newPasswordVariable: string | undefined }>({
   command: 'start',
-  describe: 'Write move.yaml by asking, or from flags',
+  describe: 'Write move.yaml by asking, or from flags; each answer is tested',
   examples: [
     ['start', 'ask for both ends and write ./move.yaml'],
     [
@@ -26,43 +11,42 @@ export const start = command<Options>({
       'write it from flags, asking nothing',
     ],
   ],
-  options: argv =>
-    argv
-      .option('name', { type: 'string', describe: 'Names the move in reports and left-over folders' })
-      .option('old', { type: 'string', describe: 'The old address' })
-      .option('also', {
-        type: 'string',
-        array: true,
-        default: [],
-        describe: 'Another address it has been served under',
-      })
-      .option('old-files', { type: 'string', describe: 'The old site’s folder, with its configuration' })
-      .option('old-dump', { type: 'string', describe: 'A dump of its database' })
-      .option('new', { type: 'string', describe: 'The new address' })
-      .option('new-files', { type: 'string', describe: 'The folder of the new site' })
-      .option('new-dump', { type: 'string', describe: 'Where the finished dump is left' })
-      .option('new-server', { type: 'string', describe: 'mysql://user@host/name, for the new configuration' })
-      .option('new-prefix', { type: 'string', describe: 'A new table prefix' })
-      .option('web-server', {
-        type: 'string',
-        choices: ['apache', 'nginx'],
-        describe: 'What the old host is served by',
-      })
-      .option('old-record', { type: 'string', describe: 'The old host’s IP address' })
-      .option('new-record', { type: 'string', describe: 'The new host’s IP address' }),
+  options: argv => {
+    argv.option('name', { type: 'string', describe: 'Names the move in reports and left-over folders' });
+    for (const { flag, kind, describe, choices } of questions) {
+      argv.option(flag, {
+        type: kind === 'yes or no' ? 'boolean' : 'string',
+        ...(kind === 'list' ? { array: true } : {}),
+        ...(choices ? { choices } : {}),
+        describe,
+      });
+    }
+    return argv;
+  },
   run: async argv => {
-    const [{ start: step, missingAnswers }, { askForAnswers }, { askFirst }, { Face }, { existsSync }] =
-      await Promise.all([
-        import('../../steps/start.js'),
-        import('../ask-answers.js'),
-        import('../ask.js'),
-        import('../face.js'),
-        import('node:fs'),
-      ]);
+    const [
+      { start: step, missingAnswers },
+      { askForAnswers, showTest },
+      { askFirst },
+      { Face },
+      { endSignal },
+      { existsSync },
+    ] = await Promise.all([
+      import('../../steps/start.js'),
+      import('../ask-answers.js'),
+      import('../ask.js'),
+      import('../face.js'),
+      import('../with-move.js'),
+      import('node:fs'),
+    ]);
     const face = await Face.open(argv);
+    const signal = endSignal();
     if (existsSync(argv.sheet)) await askFirst(`Overwrite ${argv.sheet}?`, argv);
-    const asks = missingAnswers(argv).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
-    const sheet = await step(asks ? await askForAnswers(argv) : argv, argv.sheet);
+    const given: StartWish = { ...argv, newPassword: argv.newPasswordVariable };
+    const asks = missingAnswers(given).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
+    const answered = asks ? await askForAnswers(given, argv.sheet, face, signal) : undefined;
+    const sheet = await step(answered?.wish ?? given, argv.sheet, signal, process.env, answered);
+    for (const { flag, test } of sheet.tests) face.tell(`--${flag}\n${showTest(test, face)}`);
     face.result(
       sheet,
       () => `Wrote ${sheet.file} (${sheet.family} site). Read it through, then run: able-porter survey`,

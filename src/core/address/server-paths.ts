@@ -35,7 +35,7 @@ export class SeenFolders {
     if (this.next < start) this.seek(start);
     while (this.next < end) {
       this.note(this.next, start, place);
-      this.seek(this.next + 1);
+      this.seek(this.landmark.lastIndex);
     }
   }
 

@@ -42,18 +42,19 @@ export interface AskedPage {
 export function pageFindings(page: AskedPage, trouble: string | undefined): Finding[] {
   const findings: Finding[] = [];
   const { which, url, status, address, headers } = page;
-  const tell = (level: Finding['level'], code: string, what: string, remedy: string) =>
+  const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
     findings.push({ level, code, place: url, what, remedy });
   const [asked, ended] = [new URL(url), new URL(address)];
   const inMaintenance = status === 503;
-  if (asked.host !== ended.host) {
+  // The login page goes where the home page goes.
+  if (which === 'home page' && asked.host !== ended.host) {
     tell(
       'warn',
       'old-sent-elsewhere',
       `The ${which} sends visitors on to ${ended.origin}`,
       'If that is where the site is served, write it as old.address and this one under old.also',
     );
-  } else if (asked.protocol !== ended.protocol) {
+  } else if (which === 'home page' && asked.protocol !== ended.protocol) {
     tell(
       'warn',
       'old-scheme-differs',

@@ -17,10 +17,15 @@ export interface SheetAnswers {
   readonly probe?: boolean | undefined;
   readonly newDump: string | undefined;
   readonly newServer: string | undefined;
+  /** The variable that holds the new database's password. */
+  readonly passwordVariable?: string | undefined;
   readonly newPrefix: string | undefined;
   /** Patterns of what need not be taken, as the old site's family knows them. */
   readonly without: readonly string[];
+  /** Folders of the old server and what they become. */
+  readonly pairs?: readonly { readonly from: string; readonly to: string }[] | undefined;
   readonly leave: readonly string[];
+  readonly searchEngines?: string | undefined;
   readonly webServer: 'apache' | 'nginx' | undefined;
   readonly oldRecord: string | undefined;
   readonly newRecord: string | undefined;
@@ -65,7 +70,7 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'probe', a.probe ?? false, 'ask the host’s PHP by a file that takes itself away');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration shall say', 'mysql://user@localhost/name');
-  const password = a.newServer === undefined ? undefined : '${NEW_DB_PASSWORD}';
+  const password = a.newServer === undefined ? undefined : `\${${a.passwordVariable ?? 'NEW_DB_PASSWORD'}}`;
   put(2, 'password', password, 'taken from the environment or .env', '${NEW_DB_PASSWORD}');
   put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one', 'new_');
   put(2, 'dump', a.newDump, 'where the finished dump is left, to be loaded', 'finished.sql.gz');
@@ -73,11 +78,11 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'files', { without: a.without }, 'caches and logs are made anew by the site');
   put(1, 'database', { tables: { without: [] } }, 'table names, with * for any characters');
   section('rewrite', 'What to change in the data beyond the addresses above.');
-  put(1, 'pairs', [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
+  put(1, 'pairs', a.pairs ?? [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
   put(1, 'mail', false, 'also move mail addresses at the old host');
   put(1, 'leave', a.leave, 'table.column patterns to leave as they are');
   section('configure', 'How the new site shall be set up beyond its database and addresses.');
-  put(1, 'search-engines', 'keep', 'hide it from them, show it to them, or keep what is');
+  put(1, 'search-engines', a.searchEngines ?? 'keep', 'hide it from them, show it to them, or keep what is');
   put(1, 'debug', 'off', 'off shows visitors no errors; keep leaves it');
   put(1, 'maintenance', 'keep', 'on or off for its maintenance page, or keep what is');
   put(1, 'fresh-keys', false, 'new keys for cookies, which logs everybody out');

@@ -2,7 +2,7 @@ import type { Finding } from '../findings.js';
 
 /** Something in a tree that does not belong to a site at rest, or will trouble its move: what it is told by. */
 interface Kind {
-  readonly code: string;
+  readonly code: Finding['code'];
   readonly level: Finding['level'];
   readonly pattern: RegExp;
   readonly what: string;

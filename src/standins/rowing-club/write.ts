@@ -21,7 +21,7 @@ export interface ClubDatabase {
 export async function writeClubDump(file: string, place: ClubPlace): Promise<void> {
   const tables = clubTables(place);
   const dump = [
-    '-- MariaDB dump 10.19  Distrib 10.11.6-MariaDB, for debian-linux-gnu (x86_64)\n--\n-- Host: localhost    Database: club_old\n-- ------------------------------------------------------\n',
+    '-- MariaDB dump 10.19  Distrib 10.11.6-MariaDB, for debian-linux-gnu (x86_64)\n--\n-- Host: localhost    Database: club_old\n-- ------------------------------------------------------\n-- Server version\t10.11.6-MariaDB-0+deb12u1\n',
     '/*!40101 SET NAMES utf8mb4 */;\n/*!40014 SET @OLD_FOREIGN_KEY_CHECKS=@@FOREIGN_KEY_CHECKS, FOREIGN_KEY_CHECKS=0 */;\n',
     ...Object.keys(tables).map(name => tableDump(place.prefix + name, name, tables)),
     '/*!40014 SET FOREIGN_KEY_CHECKS=@OLD_FOREIGN_KEY_CHECKS */;\n-- Dump completed on 2026-03-01  3:14:15\n',

@@ -27,7 +27,7 @@ export interface PhpValue {
 }
 
 /** A file that a configuration includes and that was not read, and why. */
-export interface Unread {
+interface Unread {
   readonly file: string;
   readonly line: number;
   readonly source: string;

@@ -1,0 +1,223 @@
+import { isIP } from 'node:net';
+import { formatAddress, parseAddress } from '../core/address/address.js';
+import { PorterError } from '../core/errors.js';
+import type { AnswerTest, AnswerTests } from './start-tests.js';
+
+/** What the flags or the person said; what was not said is undefined. */
+export interface StartWish {
+  readonly name?: string | undefined;
+  readonly old?: string | undefined;
+  readonly oldReach?: string | undefined;
+  readonly also?: readonly string[] | undefined;
+  readonly oldFiles?: string | undefined;
+  readonly oldDump?: string | undefined;
+  readonly new?: string | undefined;
+  readonly newReach?: string | undefined;
+  readonly newFiles?: string | undefined;
+  readonly newDump?: string | undefined;
+  readonly newServer?: string | undefined;
+  /** The name of the variable that holds the new database's password. */
+  readonly newPassword?: string | undefined;
+  readonly newPrefix?: string | undefined;
+  readonly probe?: boolean | undefined;
+  readonly searchEngines?: string | undefined;
+  readonly webServer?: string | undefined;
+  readonly oldRecord?: string | undefined;
+  readonly newRecord?: string | undefined;
+}
+
+/** One question of `start`, in the order in which a person knows the answers. */
+export interface Question {
+  readonly key: keyof StartWish;
+  /** The flag that answers it, without its dashes. */
+  readonly flag: string;
+  readonly describe: string;
+  /** As it is put to a person. */
+  readonly ask: string;
+  readonly kind: 'text' | 'list' | 'yes or no';
+  readonly choices?: readonly string[];
+  /** Whether it is to be asked, given the answers so far. */
+  when?(wish: StartWish): boolean;
+  /** Whether it must be answered. */
+  must?(wish: StartWish): boolean;
+  /** What is offered where nothing was found. */
+  initial?(wish: StartWish): string | undefined;
+  /** Why an answer cannot be; undefined where it can. */
+  wrong?(answer: string): string | undefined;
+  /** Tries the answer out. */
+  test?(tests: AnswerTests, wish: StartWish, password: string | undefined): Promise<AnswerTest>;
+}
+
+/** Where a database's password is looked for when nobody says otherwise. */
+export const usualPassword = 'NEW_DB_PASSWORD';
+
+export const questions: readonly Question[] = [
+  {
+    key: 'old',
+    flag: 'old',
+    describe: 'The old address',
+    ask: 'Where do visitors find the site now?',
+    kind: 'text',
+    must: () => true,
+    wrong: wrongAddress,
+    test: (tests, wish) => tests.address(wish, 'old'),
+  },
+  {
+    key: 'oldReach',
+    flag: 'old-reach',
+    describe: 'Where the old site answers, if its address does not lead there',
+    ask: 'Where does it answer, if not there?',
+    kind: 'text',
+    when: wish => wish.oldReach !== undefined,
+    wrong: wrongAddress,
+    test: (tests, wish) => tests.address(wish, 'old'),
+  },
+  {
+    key: 'oldFiles',
+    flag: 'old-files',
+    describe: 'The old site’s folder, with its configuration',
+    ask: 'In which folder do its files lie?',
+    kind: 'text',
+    test: (tests, wish) => tests.oldFiles(wish),
+  },
+  {
+    key: 'oldDump',
+    flag: 'old-dump',
+    describe: 'A dump of its database',
+    ask: 'Which file is the dump of its database?',
+    kind: 'text',
+    must: wish => wish.oldFiles === undefined,
+    test: (tests, wish) => tests.oldDump(wish),
+  },
+  {
+    key: 'also',
+    flag: 'also',
+    describe: 'Another address it has been served under',
+    ask: 'Which other addresses has it been served under?',
+    kind: 'list',
+    wrong: wrongAddress,
+  },
+  {
+    key: 'new',
+    flag: 'new',
+    describe: 'The new address',
+    ask: 'Where shall they find it?',
+    kind: 'text',
+    must: () => true,
+    wrong: wrongAddress,
+  },
+  {
+    key: 'newReach',
+    flag: 'new-reach',
+    describe: 'Where the new site answers before the DNS leads there',
+    ask: 'Where does the new host answer before the DNS leads there, such as http://198.51.100.20?',
+    kind: 'text',
+    wrong: wrongAddress,
+    test: (tests, wish) => tests.address(wish, 'new'),
+  },
+  {
+    key: 'newFiles',
+    flag: 'new-files',
+    describe: 'The folder of the new site',
+    ask: 'In which folder shall its files lie?',
+    kind: 'text',
+    when: wish => wish.oldFiles !== undefined,
+    must: wish => wish.oldFiles !== undefined,
+    test: (tests, wish) => tests.newFiles(wish),
+  },
+  {
+    key: 'newDump',
+    flag: 'new-dump',
+    describe: 'Where the finished dump is left',
+    ask: 'Where shall the finished dump be left?',
+    kind: 'text',
+    when: wish => wish.oldDump !== undefined,
+    must: wish => wish.oldDump !== undefined,
+    initial: () => 'finished.sql.gz',
+  },
+  {
+    key: 'newServer',
+    flag: 'new-server',
+    describe: 'mysql://user@host/name, for the new configuration',
+    ask: 'The new database, as mysql://user@host/name',
+    kind: 'text',
+    wrong: answer =>
+      /^mysql:\/\/[^/@]+@[^/]+\/.+/.test(answer) ? undefined : 'Write it as mysql://user@host/name',
+  },
+  {
+    key: 'newPassword',
+    flag: 'new-password-variable',
+    describe: 'The variable that holds its password, in the environment or in .env',
+    ask: 'Its password (kept in .env, which only you can read)',
+    kind: 'text',
+    when: wish => wish.newServer !== undefined,
+    wrong: answer => (/^[A-Za-z_]\w*$/.test(answer) ? undefined : 'Name a variable, not the password itself'),
+    test: (tests, wish, password) => tests.database(wish, password),
+  },
+  {
+    key: 'newPrefix',
+    flag: 'new-prefix',
+    describe: 'A new table prefix',
+    ask: 'A new table prefix',
+    kind: 'text',
+    wrong: answer => (/^\w*$/.test(answer) ? undefined : 'It may hold letters, digits and underscores only'),
+  },
+  {
+    key: 'probe',
+    flag: 'probe',
+    describe: 'Let survey ask the new host’s PHP by a file that takes itself away',
+    ask: 'May survey ask the new host’s PHP by a file that takes itself away?',
+    kind: 'yes or no',
+    when: wish => wish.newFiles !== undefined && wish.newReach !== undefined,
+  },
+  {
+    key: 'searchEngines',
+    flag: 'search-engines',
+    describe: 'Whether search engines shall find the new site',
+    ask: 'Shall search engines find the new site?',
+    kind: 'text',
+    choices: ['keep', 'hide', 'show'],
+    when: wish => wish.newFiles !== undefined,
+    initial: () => 'keep',
+  },
+  {
+    key: 'webServer',
+    flag: 'web-server',
+    describe: 'What the old host is served by',
+    ask: 'What is the old host served by?',
+    kind: 'text',
+    choices: ['apache', 'nginx'],
+    initial: () => 'apache',
+  },
+  {
+    key: 'oldRecord',
+    flag: 'old-record',
+    describe: 'The old host’s IP address',
+    ask: 'The old host’s IP address, for the cutover',
+    kind: 'text',
+    wrong: wrongIp,
+  },
+  {
+    key: 'newRecord',
+    flag: 'new-record',
+    describe: 'The new host’s IP address',
+    ask: 'The new host’s IP address',
+    kind: 'text',
+    when: wish => wish.oldRecord !== undefined,
+    must: wish => wish.oldRecord !== undefined,
+    wrong: wrongIp,
+  },
+];
+
+function wrongAddress(answer: string): string | undefined {
+  try {
+    formatAddress(parseAddress(answer));
+    return undefined;
+  } catch (error) {
+    return error instanceof PorterError ? `${error.told.cause}. ${error.told.remedy}` : String(error);
+  }
+}
+
+function wrongIp(answer: string): string | undefined {
+  return isIP(answer) === 0 ? 'Write an IP address, such as 192.0.2.10' : undefined;
+}

@@ -1,0 +1,161 @@
+import assert from 'node:assert/strict';
+import { execFileSync } from 'node:child_process';
+import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:https';
+import type { AddressInfo } from 'node:net';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import { lookAtCertificate } from '../../src/ends/certificate.js';
+import { isRefusal, lookAtServer } from '../../src/ends/database/server.js';
+import { Resolver } from '../../src/ends/dns.js';
+import { LocalFiles } from '../../src/ends/files/local.js';
+import { tryOut } from '../../src/ends/files/trial.js';
+import { StandinDatabase } from '../../src/standins/database.js';
+import { StandinDatabaseServer } from '../../src/standins/database-server.js';
+import { StandinDnsServer } from '../../src/standins/dns-server.js';
+import { folder, run } from '../help/program.js';
+import { needs } from '../help/real.js';
+
+const signal = new AbortController().signal;
+
+test('a resolver gives records with their TTLs, over a connection where they do not fit a datagram', async t => {
+  const server = new StandinDnsServer([
+    { type: 'CNAME', name: 'www.club.example', ttl: 77, data: 'club.example' },
+    { type: 'MX', name: 'club.example', ttl: 60, data: { preference: 5, exchange: 'mail.example' } },
+    ...Array.from({ length: 40 }, (_, n) => ({
+      type: 'TXT' as const,
+      name: 'club.example',
+      ttl: n,
+      data: 'v'.repeat(60),
+    })),
+  ]);
+  const address = await server.listen();
+  t.after(() => server.close());
+  const resolver = new Resolver([address]);
+  assert.deepEqual(await resolver.records('club.example', 'MX', signal), [
+    { name: 'club.example', type: 'MX', ttl: 60, value: '5 mail.example' },
+  ]);
+  assert.equal((await resolver.records('club.example', 'TXT', signal)).length, 40);
+  const [alias] = await resolver.records('www.club.example', 'A', signal);
+  assert.equal(`${alias?.type} ${alias?.ttl} ${alias?.value}`, 'CNAME 77 club.example');
+  assert.deepEqual(await resolver.records('nowhere.example', 'A', signal), []);
+  await assert.rejects(new Resolver(['127.0.0.1:9']).records('club.example', 'A', signal));
+  const aborted = AbortSignal.abort(new Error('enough'));
+  await assert.rejects(resolver.records('club.example', 'A', aborted), /enough/);
+});
+
+test('a database server says what it is; wrong credentials and names are told apart', async t => {
+  const database = new StandinDatabase({ name: 'my_db', user: 'u', password: "p'w" });
+  const server = new StandinDatabaseServer(database, { skew: -900 });
+  const port = await server.listen();
+  t.after(() => server.close());
+  const place = { host: '127.0.0.1', port, user: 'u', password: "p'w", database: 'my_db' };
+  const seen = await lookAtServer(place);
+  assert.ok(!isRefusal(seen));
+  assert.deepEqual([seen.missingRights, seen.packet, seen.charset], [[], 16 * 1024 * 1024, 'utf8mb4']);
+  assert.ok(Math.abs(seen.skew + 900) <= 2);
+  const kind = async (change: Partial<typeof place>) => {
+    const refusal = await lookAtServer({ ...place, ...change });
+    return isRefusal(refusal) ? refusal.kind : 'opened';
+  };
+  assert.equal(await kind({ password: 'p' }), 'credentials');
+  assert.equal(await kind({ password: '' }), 'credentials');
+  assert.equal(await kind({ database: 'other' }), 'no such database');
+  assert.equal(await kind({ port: 9 }), 'unreachable');
+});
+
+test('what was tried out at a place is gone afterwards, also where it could not be', async t => {
+  const root = folder(t);
+  const trial = await tryOut(new LocalFiles(root), signal);
+  assert.ok(trial.writable && trial.renames && trial.links && trial.write!.bytesPerSecond > 0);
+  assert.deepEqual(readdirSync(root), []);
+  const stuck = Object.assign(new LocalFiles(root), {
+    rename: () => Promise.reject(new Error('no')),
+    makeLink: () => Promise.reject(new Error('no')),
+  });
+  assert.deepEqual(
+    { ...(await tryOut(stuck, signal)), write: 0 },
+    { writable: true, renames: false, links: false, write: 0 },
+  );
+  assert.deepEqual(readdirSync(root), []);
+});
+
+test('certificates are told as browsers would: by themselves, expired, for another name, ending soon', async t => {
+  if (!needs(t, 'openssl')) return;
+  const root = folder(t);
+  const at = (name: string) => join(root, name);
+  const openssl = (...args: string[]) =>
+    execFileSync('openssl', args, { cwd: root, stdio: ['ignore', 'pipe', 'ignore'] });
+  const key = ['-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes'];
+  openssl(
+    'req',
+    '-x509',
+    ...key,
+    '-keyout',
+    'ca.key',
+    '-out',
+    'ca.pem',
+    '-days',
+    '100',
+    '-subj',
+    '/O=Saltmarsh Authority',
+  );
+  const issue = (name: string, host: string, days: string, ...more: string[]) => {
+    openssl('req', ...key, '-keyout', `${name}.key`, '-out', `${name}.csr`, '-subj', `/CN=${host}`);
+    writeFileSync(at(`${name}.ext`), `subjectAltName=DNS:${host}\n`);
+    openssl(
+      'x509',
+      '-req',
+      '-in',
+      `${name}.csr`,
+      '-CA',
+      'ca.pem',
+      '-CAkey',
+      'ca.key',
+      '-CAcreateserial',
+      '-out',
+      `${name}.pem`,
+      '-days',
+      days,
+      '-extfile',
+      `${name}.ext`,
+      ...more,
+    );
+  };
+  issue('soon', 'club.saltmarsh.example', '10');
+  issue('other', 'other.example', '90');
+  const served = async (name: string) => {
+    const server = createServer(
+      { key: readFileSync(at(`${name}.key`)), cert: readFileSync(at(`${name}.pem`)) },
+      (_, response) => response.end('<title>Club</title>'),
+    );
+    t.after(() => server.close());
+    await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve));
+    return (server.address() as AddressInfo).port;
+  };
+  const soon = await served('soon');
+  const seen = await lookAtCertificate('127.0.0.1', soon, 'club.saltmarsh.example', signal);
+  assert.equal(seen.issuer, 'Saltmarsh Authority');
+  assert.match(seen.refused!, /intermediate|nobody knows/);
+
+  mkdirSync(at('site'));
+  writeFileSync(at('site/index.html'), 'x');
+  const codes = async (port: number, env: Record<string, string>) => {
+    writeFileSync(
+      at('move.yaml'),
+      `name: club\nold: { address: "https://club.saltmarsh.example", reach: "https://127.0.0.1:${port}", files: ./site }\nnew: { address: "https://saltmarshrowing.example", files: ../new${root.slice(-6)} }\n`,
+    );
+    mkdirSync(at('sheet'), { recursive: true });
+    execFileSync('mv', [at('move.yaml'), at('sheet/move.yaml')]);
+    execFileSync('sed', ['-i', 's|files: ./site|files: ../site|', at('sheet/move.yaml')]);
+    const ran = await run(['survey', '--json'], { cwd: at('sheet'), env });
+    return (JSON.parse(ran.stdout).findings as { level: string; code: string }[]).map(
+      ({ level, code }) => `${level} ${code}`,
+    );
+  };
+  const trusting = { NODE_EXTRA_CA_CERTS: at('ca.pem') };
+  assert.deepEqual(await codes(soon, trusting), ['warn certificate-ends-soon']);
+  assert.deepEqual(await codes(soon, {}), ['warn certificate-refused']);
+  assert.deepEqual(await codes(await served('other'), trusting), ['warn certificate-refused']);
+  assert.ok(existsSync(at('sheet/results/survey.json')));
+});

@@ -1,0 +1,123 @@
+import assert from 'node:assert/strict';
+import { spawn } from 'node:child_process';
+import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import { StandinDatabase } from '../../src/standins/database.js';
+import { StandinDatabaseServer } from '../../src/standins/database-server.js';
+import { makeClub, oldPlace } from '../help/club.js';
+import { folder, program, run } from '../help/program.js';
+import { needs } from '../help/real.js';
+
+const password = "n'e $w`";
+
+async function listening(t: { after(work: () => Promise<void>): void }): Promise<string> {
+  const database = new StandinDatabase({ name: 'saltmarsh', user: 'saltmarsh', password });
+  const server = new StandinDatabaseServer(database);
+  const port = await server.listen();
+  t.after(() => server.close());
+  return `mysql://saltmarsh@127.0.0.1:${port}/saltmarsh`;
+}
+
+test('from flags: every answer is tested, what was found is said, and the sheet is right', async t => {
+  const root = folder(t);
+  await makeClub(root);
+  const flags = [
+    ...['--old', oldPlace.address, '--old-files', './old/site', '--old-dump', './old/club.sql.gz'],
+    ...['--new', 'https://n.example', '--new-files', `${root}/n`, '--new-dump', 'n.sql'],
+    ...['--new-server', await listening(t), '--new-password-variable', 'PW', '--search-engines', 'hide'],
+  ];
+  const started = await run(['start', ...flags], { cwd: root, env: { PW: password } });
+  assert.equal(started.code, 0, started.stderr);
+  for (const said of [
+    /a wordpress 6\.4\.3 site, database club_old, table prefix "sr4_"/,
+    /12 tables, 227 rows; it was served as http:\/\/tmp-4417\.oldhost\.example\/~club too/,
+    /can be written, empty/,
+    /opens: 10\.11\.6-MariaDB/,
+  ])
+    assert.match(started.stderr, said);
+  const sheet = readFileSync(join(root, 'move.yaml'), 'utf8');
+  assert.match(sheet, /password: "\$\{PW\}"/);
+  assert.match(sheet, /search-engines: hide/);
+  assert.ok(!(sheet + started.stdout + started.stderr).includes(password) && !existsSync(join(root, '.env')));
+  const wrong = await run(['start', ...flags, '--yes'], { cwd: root, env: { PW: 'other' } });
+  assert.match(wrong.stderr, /✗ credentials: Access denied/);
+  const nonsense = await run(['start', ...flags, '--yes', '--new-prefix', 'a b'], { cwd: root });
+  assert.equal(nonsense.code, 2);
+  assert.match(nonsense.stderr, /--new-prefix: It may hold/);
+});
+
+/** Runs a command at a terminal and types an answer whenever a question stands there. */
+function converse(
+  cwd: string,
+  args: readonly string[],
+  answers: [asked: RegExp, typed: string][],
+): Promise<string> {
+  return new Promise((resolve, reject) => {
+    const words = [process.execPath, program, ...args].map(word => `'${word}'`).join(' ');
+    const child = spawn('script', ['-qec', words, '/dev/null'], {
+      cwd,
+      env: { ...process.env, COLUMNS: '120', NO_COLOR: '1' },
+    });
+    const timer = setTimeout(() => child.kill('SIGKILL'), 60_000);
+    let said = '';
+    let from = 0;
+    child.stdout.on('data', chunk => {
+      said += String(chunk);
+      const [asked, typed] = answers[0] ?? [];
+      if (!asked?.test(said.slice(from))) return;
+      answers.shift();
+      from = said.length;
+      // A person takes a moment to read.
+      setTimeout(() => child.stdin.write(`${typed}\r`), 150);
+    });
+    child.on('error', reject);
+    child.on('close', code => {
+      clearTimeout(timer);
+      if (code === 0 && answers.length === 0) resolve(said);
+      else reject(new Error(`ended with ${code}, ${answers.length} questions were not asked: ${said}`));
+    });
+  });
+}
+
+test('at a terminal: questions in order, each answer tested, a wrong one asked again, the password kept closed', async t => {
+  if (!needs(t, 'script')) return;
+  const root = folder(t);
+  await makeClub(root);
+  mkdirSync(join(root, 'work'));
+  writeFileSync(join(root, 'work/.env'), 'OTHER=1\n', { mode: 0o600 });
+  const said = await converse(
+    join(root, 'work'),
+    ['start'],
+    [
+      [/visitors find the site now/, oldPlace.address],
+      [/folder do its files lie/, '../old'],
+      [/✗ .*wordpress site lies in its folder site[\s\S]*all the same/, ''],
+      [/folder do its files lie/, '../old/site'],
+      [/dump of its database/, '../old/club.sql.gz'],
+      [/other addresses[\s\S]*tmp-4417/, ''],
+      [/shall they find it/, 'https://saltmarshrowing.example'],
+      [/before the DNS leads there/, ''],
+      [/folder shall its files lie/, '../new/site'],
+      [/finished dump be left/, ''],
+      [/new database, as mysql/, await listening(t)],
+      [/Its password/, 'wrong'],
+      [/✗ credentials[\s\S]*all the same/, ''],
+      [/Its password/, password],
+      [/table prefix/, 'row_'],
+      [/search engines/, ''],
+      [/served by/, ''],
+      [/old host’s IP address/, ''],
+    ],
+  );
+  assert.match(said, /Wrote \.\/move\.yaml \(wordpress site\)/);
+  assert.ok(!said.includes(password));
+  const sheet = readFileSync(join(root, 'work/move.yaml'), 'utf8');
+  assert.match(sheet, /also: \[ http:\/\/tmp-4417\.oldhost\.example\/~club \]/);
+  const secrets = join(root, 'work/.env');
+  assert.equal(readFileSync(secrets, 'utf8'), `OTHER=1\nNEW_DB_PASSWORD="${password}"\n`);
+  assert.equal(statSync(secrets).mode & 0o777, 0o600);
+  const survey = await run(['survey', '--json'], { cwd: join(root, 'work') });
+  assert.equal(survey.code, 0, survey.stderr);
+  assert.deepEqual(JSON.parse(survey.stdout).findings, []);
+});
