@@ -12,6 +12,7 @@ import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
 import { planFromCrate, sha256Of } from './set-up.js';
 import { lookAtSite, readAll, readConfiguration, treeOf } from './site.js';
+import { configurationMissing, needsConfiguration } from './survey-configuration.js';
 
 /** The files of the new end beside those of the crate. */
 export interface FilesComparison {
@@ -99,7 +100,11 @@ export async function compareFiles(
 export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
   const files = openFiles(move.newFiles!);
   const { configuration, facts } = await lookAtSite(treeOf(files), move.newAddress);
-  if (configuration === undefined || !facts) return [];
+  if (configuration === undefined)
+    return needsConfiguration(family)
+      ? [configurationMissing(`${files.place}/${family.configurations[0]}`, family, 'new.files')]
+      : [];
+  if (!facts) return [];
   const { crate } = move;
   const main = (await crate.manifest()).from.configuration;
   const old =

@@ -133,7 +133,9 @@ export async function planConfiguration(
     if (before === undefined || list.length === 0) continue;
     const after = applyEdits(before, list);
     sources.set(path, after);
-    files.push({ path, before, after, like: await entryAt(tree, path) });
+    const entry = await entryAt(tree, path);
+    // What was reached by a link becomes a file of its own.
+    files.push({ path, before, after, like: entry?.type === 'file' ? entry : undefined });
   }
   const after = { main, sources };
   verifyConfiguration(family, after, wanted, byHand, `${finalPlace}/${main}`);

@@ -237,12 +237,12 @@ export function needsConfiguration(family: Family): boolean {
 }
 
 /** The finding that a family's configuration is not where it should be. */
-export function configurationMissing(place: string, family: Family): Finding {
+export function configurationMissing(place: string, family: Family, folder = 'old.files'): Finding {
   return {
     level: 'stop',
     code: 'configuration-missing',
     place,
     what: `The files are those of a ${family.name} site, but its configuration is not there`,
-    remedy: 'Check that old.files names the folder of the site itself, with its configuration in it',
+    remedy: `Check that ${folder} names the folder of the site itself, with its configuration in it`,
   };
 }

@@ -71,6 +71,8 @@ test('PHP itself, loading an edited configuration, sees 300 random values in eve
       const wanted: Wanted = Object.fromEntries(editable.map((fact, k) => [fact, bytesOfText(values[k]!)]));
       const { edits } = familyNamed(family).editConfiguration(files, wanted);
       const site = join(root, `${n}-${i}`, 'site');
+      mkdirSync(join(site, 'includes'), { recursive: true });
+      writeFileSync(join(site, 'includes/DefaultSettings.php'), '<?php $wgDBname = 1;');
       for (const [path, source] of files.sources) {
         if (source === undefined) continue;
         const after = applyEdits(source, edits.get(path) ?? []);
@@ -94,7 +96,7 @@ foreach (file($argv[1], FILE_IGNORE_NEW_LINES) as $line) {
     error_reporting(0);
     ob_start();
     $app_root = preg_replace('{/site/.*}', '/site', $file); $site_path = 'sites/club.example';
-    define('ABSPATH', "$app_root/");
+    define('ABSPATH', "$app_root/"); define('MEDIAWIKI', 1); $IP = $app_root; function wfLoadSkin() {}
     include $file;
     ob_end_clean();
     $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath, $settings; return ' . $one . ';')), $asked);

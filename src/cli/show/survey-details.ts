@@ -19,8 +19,8 @@ export function showFacts(old: OldEnd, colors: Colors): string {
       table(
         ['configuration says', '', 'where'],
         shown.map(({ fact, value, place }) => [
-          fact,
-          value === undefined ? colors.dim('worked out when the site runs') : cut(value || '(empty)', 70),
+          labels[fact] ?? fact,
+          value === undefined ? colors.dim('worked out when the site runs') : shownValue(fact, value),
           colors.dim(place),
         ]),
       ).trimEnd(),
@@ -53,7 +53,33 @@ export function showFacts(old: OldEnd, colors: Colors): string {
       ).trimEnd(),
     );
   }
-  return `${parts.join('\n')}\n`;
+  return `${parts.join('\n\n').replace('\n\n', '\n')}\n`;
+}
+
+const labels: Readonly<Record<string, string>> = {
+  name: 'database',
+  user: 'database user',
+  host: 'database host',
+  port: 'database port',
+  charset: 'character set',
+  prefix: 'table prefix',
+  siteAddress: 'site address',
+  scriptPath: 'script path',
+  cookieDomain: 'cookie domain',
+  logPath: 'logs',
+  temporaryPath: 'temporary files',
+  privatePath: 'private files',
+  uploadPath: 'uploads',
+  cachePath: 'cache',
+  networkHost: 'network’s host',
+  networkPath: 'network’s path',
+  errorDetails: 'error details',
+};
+const switches = ['debug', 'offline', 'network'];
+
+function shownValue(fact: string, value: string): string {
+  if (switches.includes(fact) && ['', '0', '1'].includes(value)) return value === '1' ? 'on' : 'off';
+  return cut(value || '(empty)', 70);
 }
 
 /** The largest folders and files beside each other, and what would be left out. */

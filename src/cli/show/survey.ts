@@ -21,7 +21,7 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
   if (requirements.length > 0) parts.push(showRequirements(requirements, colors));
   if (estimate) parts.push(showEstimate(estimate, colors));
   parts.push(showEnds(old, next, colors), showFindings(findings, colors));
-  if (findings.length > 3) parts.push(verdict(findings, colors));
+  if (findings.length > 0) parts.push(verdict(findings, colors));
   return parts.filter(part => part !== '').join('\n');
 }
 
@@ -72,7 +72,8 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
   const name = fact('name');
   const rows: [string, string | undefined, string | undefined][] = [
     ['address', old?.address, next?.address],
-    ['answers', answers(old?.web), answers(next?.web)],
+    ['answers', answers(old?.web), next?.place?.delivered ? answers(next.web) : server(next?.web)],
+    ['in front', between(old?.web), between(next?.web)],
     [
       'certificate until',
       old?.web.certificate?.until.slice(0, 10),
@@ -110,7 +111,19 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
 function answers(web: WebSurvey | undefined): string | undefined {
   if (web?.home === undefined) return undefined;
   const login = web.login === undefined ? '' : `, login page ${web.login}`;
-  return `${web.front?.server ?? 'a web server'} with ${web.home}${login}`;
+  return `${server(web)} with ${web.home}${login}`;
+}
+
+/** The web server's name and where it is. */
+function server(web: WebSurvey | undefined): string | undefined {
+  if (web?.home === undefined) return undefined;
+  return `${web.front?.server ?? 'a web server'} at ${web.from ?? '?'}`;
+}
+
+/** What shows itself between visitors and the server. */
+function between(web: WebSurvey | undefined): string | undefined {
+  const seen = web?.front?.between ?? [];
+  return seen.length > 0 ? seen.join('; ') : undefined;
 }
 
 function addresses(end: OldEnd | NewEnd | undefined): string | undefined {

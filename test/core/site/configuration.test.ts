@@ -227,6 +227,19 @@ test('a value from a .env file is edited there; what the environment alone knows
   assert.equal(after('../.env'), `NAME=above\nPW='p"$'\n`);
 });
 
+test('a byte order mark and bare carriage returns are no trap', () => {
+  for (const source of [
+    "\xef\xbb\xbf<?php\r\ndefine('DB_NAME', 'a');\r\n",
+    "<?php\rdefine('DB_NAME', 'a');\r",
+  ]) {
+    const files = wpConfig(source);
+    assert.equal(wordpress.readConfiguration(files)?.facts.name?.value, 'a');
+    const { edits } = wordpress.editConfiguration(files, { name: asBytes('b') });
+    const after = applyEdits(asBytes(source), edits.get('wp-config.php')!);
+    assert.equal(after, source.replace("'a'", "'b'"));
+  }
+});
+
 test('booleans and numbers stay what they are where that can say it', () => {
   const files = wpConfig("<?php define('WP_DEBUG', true); define('DB_NAME', 5); define('MULTISITE', false);");
   const { edits } = wordpress.editConfiguration(files, {
