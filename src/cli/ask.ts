@@ -21,3 +21,11 @@ export async function askFirst(question: string, argv: Common): Promise<void> {
   if (await confirm({ message: question, default: false }, { output: process.stderr })) return;
   throw new DOMException(declined, 'AbortError');
 }
+
+/** Shows the fingerprint of a host that is not known yet, and asks whether it is the right one. */
+export async function askHostKey(host: string, fingerprint: string): Promise<boolean> {
+  if (!process.stdin.isTTY || !process.stderr.isTTY) return false;
+  const { confirm } = await import('@inquirer/prompts');
+  const message = `${host} is not known yet. Its key is ${fingerprint}. Is that the one that its panel shows?`;
+  return confirm({ message, default: false }, { output: process.stderr });
+}

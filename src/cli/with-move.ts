@@ -16,13 +16,19 @@ export async function withMove(
   argv: Common & { again?: boolean },
   work: (run: StepRun, face: Face) => Promise<void>,
 ): Promise<void> {
-  const { openMove } = await import('../steps/move.js');
+  const [{ openMove }, { closeSessions, onWaiting }, { askHostKey }] = await Promise.all([
+    import('../steps/move.js'),
+    import('../ends/files/place.js'),
+    import('./ask.js'),
+  ]);
   const face = await Face.open(argv);
   try {
-    const move = await openMove(argv.sheet, process.env);
+    const move = await openMove(argv.sheet, process.env, askHostKey);
+    onWaiting(text => face.tell(text));
     await work({ move, events: face.events, signal: endSignal(), again: argv.again }, face);
   } finally {
     face.endBar();
+    closeSessions();
   }
 }
 

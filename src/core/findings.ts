@@ -66,6 +66,7 @@ export const findingCodes = [
   'mail-left',
   'maintenance-by-hand',
   'maintenance-left',
+  'name-not-readable',
   'network-of-sites',
   'new-folder-not-empty',
   'new-site-there',

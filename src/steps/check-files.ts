@@ -5,9 +5,9 @@ import { observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { FactName, Family } from '../core/site/family.js';
 import { openFiles } from '../ends/files/place.js';
+import { inTurns } from '../ends/in-turns.js';
 import { wantedOf } from './configure.js';
 import { type Move, rulesOf } from './move.js';
-import { inParallel } from './parallel.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
 import { planFromCrate, sha256Of } from './set-up.js';
@@ -68,17 +68,24 @@ export async function compareFiles(
     .filter(({ path, type }) => type !== 'folder' && !wanted.has(path) && !setUp.has(path))
     .map(({ path }) => textOf(path));
   const files = tree.filter(entry => entry.type === 'file' && wanted.has(entry.path));
+  const sums = await place.checksums(
+    files.map(({ path }) => path),
+    run.signal,
+  );
   let done = 0;
-  await inParallel(files, run.signal, async entry => {
+  await inTurns(files, place.atOnce, run.signal, async entry => {
     const expected = wanted.get(entry.path)!;
-    const sha256 = await place.checksum(entry.path);
-    if (sha256 === expected.sha256) equal++;
+    const sha256 = sums.get(entry.path);
+    const same = sha256 === expected.sha256;
+    if (same) equal++;
     else if (setUp.get(entry.path) === sha256 || configuration.has(entry.path)) edited++;
     else different.push(textOf(entry.path));
     if (readable.test(entry.path) && entry.size <= largestText) {
       const tally = new Tally();
       const seen = tally.at('files', textOf(entry.path));
-      const bytes = await readAll(place, entry.path);
+      // What is equal need not be fetched again.
+      const ours = rewritten.has(entry.path) ? move.crate.movedFiles : move.crate.files;
+      const bytes = await readAll(same ? ours : place, entry.path);
       const edits = editsInValue(bytes, rules, observerOf(seen));
       if (edits.length > 0) {
         const { start, end } = edits[0]!;

@@ -1,17 +1,16 @@
-import { join } from 'node:path';
 import { asBytes, textOf } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
-import type { CheckedEntry } from '../core/files/entries.js';
+import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Crate, CratePart } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openFiles } from '../ends/files/place.js';
+import { openFiles, placeBelow } from '../ends/files/place.js';
+import { inTurns } from '../ends/in-turns.js';
+import { alreadyThere, carry, removeOthers, type Way } from './carry.js';
 import type { Configured } from './configure.js';
-import { copyChecked, removeOthers } from './copy.js';
 import { rulesOf } from './move.js';
-import { inParallel } from './parallel.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
 import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
@@ -19,7 +18,13 @@ import { openIncoming, pathIn, type Spot, spotOf, swapIn } from './spots.js';
 
 export interface DeliverResult {
   readonly files:
-    | { readonly place: string; readonly count: number; readonly bytes: number; readonly again: number }
+    | {
+        readonly place: string;
+        readonly count: number;
+        readonly bytes: number;
+        readonly again: number;
+        readonly way: Way;
+      }
     | undefined;
   readonly dump: { readonly file: string; readonly bytes: number } | undefined;
   readonly configuration: Configured | undefined;
@@ -67,7 +72,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       configuration =
         setUp.configuration === undefined
           ? undefined
-          : { file: join(move.newFiles, setUp.configuration), changed: setUp.changed };
+          : { file: placeBelow(move.newFiles, setUp.configuration), changed: setUp.changed };
       fitted = fittedOf(setUp);
       trace = traceOfSetUp(setUp);
       findings.push(...setUp.findings);
@@ -143,47 +148,44 @@ async function makeReady(
   const entries = await crate.entries();
   const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
   let done = 0;
-  let again = 0;
-  let count = 0;
   await spot.end.makeFolder(spot.incoming, 0o755);
-  await removeOthers(incoming, entries, run.signal);
-  for (const entry of entries) if (entry.type === 'folder') await incoming.makeFolder(entry.path, entry.mode);
-  await inParallel(entries, run.signal, async entry => {
-    if (entry.type === 'link') await incoming.makeLink(entry.path, entry.to!);
-    if (entry.type !== 'file') return;
-    const wanted = rewritten.get(entry.path) ?? entry;
-    if (await isThere(incoming, wanted)) again++;
-    else await bring(wanted === entry ? crate.files : crate.movedFiles, incoming, wanted);
-    count++;
+  const there = await removeOthers(incoming, entries, run.signal);
+  for (const entry of entries)
+    if (entry.type === 'folder' && !there.has(entry.path)) await incoming.makeFolder(entry.path, entry.mode);
+  const links = entries.filter(({ type, path, to }) => type === 'link' && there.get(path)?.to !== to);
+  await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
+  const files = entries
+    .filter(({ type }) => type === 'file')
+    .map(entry => rewritten.get(entry.path) ?? entry);
+  const whole = await alreadyThere(incoming, files, there, run.signal);
+  const progress = (entry: FileEntry) => {
     done += entry.size;
     run.events({ type: 'progress', what: textOf(entry.path), done, of: bytes, unit: 'bytes' });
-  });
+  };
+  for (const entry of files) if (whole.has(entry.path)) progress(entry);
+  const missing = files.filter(({ path }) => !whole.has(path));
+  const own = missing.filter(({ path }) => rewritten.has(path));
+  const taken = missing.filter(({ path }) => !rewritten.has(path));
+  const first = await carry(crate.files, incoming, taken, run.signal, progress);
+  const second = await carry(crate.movedFiles, incoming, own, run.signal, progress);
+  for (const entry of missing) {
+    if ((first.sums.get(entry.path) ?? second.sums.get(entry.path)) === entry.sha256) continue;
+    throw new DamageError({
+      doing: `Delivering ${textOf(entry.path)}`,
+      cause: 'it is not what the crate says it should be',
+      remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
+    });
+  }
   for (const entry of entries.filter(one => one.type === 'folder').reverse())
     await incoming.finishFolder(entry.path, entry);
-  return { place: incoming.place, count, bytes, again };
-}
-
-/** Whether an earlier run left the file whole; a file's time is set last, so an unfinished one has another. */
-async function isThere(files: FilesEnd, wanted: CheckedEntry): Promise<boolean> {
-  const here = await files.entry(wanted.path);
-  if (here?.type !== 'file' || here.size !== wanted.size || here.mtime !== wanted.mtime) return false;
-  return (await files.checksum(wanted.path)) === wanted.sha256;
-}
-
-async function bring(from: FilesEnd, to: FilesEnd, entry: CheckedEntry): Promise<void> {
-  const sha256 = await copyChecked(from, to, entry);
-  if (sha256 === entry.sha256) return;
-  throw new DamageError({
-    doing: `Delivering ${textOf(entry.path)}`,
-    cause: 'it is not what the crate says it should be',
-    remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
-  });
+  return { place: incoming.place, count: files.length, bytes, again: whole.size, way: first.way };
 }
 
 async function layDump(run: StepRun, crate: Crate, spot: Spot, part: CratePart): Promise<void> {
   await spot.end.write(spot.incoming, openFiles(crate.folder).read(asBytes(movedDump)));
   run.signal.throwIfAborted();
-  if ((await spot.end.checksum(spot.incoming)) === part.sha256) return;
+  const sums = await spot.end.checksums([spot.incoming], run.signal);
+  if (sums.get(spot.incoming) === part.sha256) return;
   throw new DamageError({
     doing: `Writing ${pathIn(spot, spot.incoming)}`,
     cause: 'it is not what was written',

@@ -13,8 +13,9 @@ import { editsInValue } from '../core/rewrite/value.js';
 import type { Sheet } from '../core/sheet/schema.js';
 import type { Family, SiteMove } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
-import { localFolder } from '../ends/files/place.js';
+import { isLocal, placeOf } from '../ends/files/place.js';
 import { MoveFolder } from '../ends/move-folder.js';
+import { type AskHostKey, HostKeys } from '../ends/ssh/host-keys.js';
 import { telling } from '../ends/trouble.js';
 
 /** One job: its folder, its sheet, and the places that the sheet names. */
@@ -38,10 +39,13 @@ export interface Move {
 export async function openMove(
   sheetFile: string,
   environment: Readonly<Record<string, string | undefined>>,
+  askHostKey?: AskHostKey,
 ): Promise<Move> {
   const folder = new MoveFolder(sheetFile);
   const sheet = await folder.readSheet(environment);
-  const place = (files: string | undefined) => files && localFolder(files, folder.folder);
+  const hostKeys = new HostKeys(folder.folder, askHostKey);
+  const place = (end: Sheet['old'] | Sheet['new']) =>
+    end.files && placeOf(end.files, folder.folder, end.login ?? {}, hostKeys);
   const dump = (file: string | undefined) => file && resolve(folder.folder, file);
   if (sheet.old.database?.from) {
     throw new UsageError({
@@ -56,9 +60,9 @@ export async function openMove(
     oldAddress: parseAddress(sheet.old.address),
     newAddress: parseAddress(sheet.new.address),
     crate: new Crate(folder.at('crate')),
-    oldFiles: sheet.take.files === false ? undefined : place(sheet.old.files),
+    oldFiles: sheet.take.files === false ? undefined : place(sheet.old),
     oldDump: sheet.take.database === false ? undefined : dump(sheet.old.database?.dump),
-    newFiles: place(sheet.new.files),
+    newFiles: place(sheet.new),
     newDump: dump(sheet.new.database?.dump),
   };
   refuseTangledPlaces(move);
@@ -81,7 +85,7 @@ function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: M
         'Name a folder that does not hold the old site',
       );
   }
-  if (oldFiles && within(folder.folder, oldFiles)) {
+  if (oldFiles && isLocal(oldFiles) && within(folder.folder, oldFiles)) {
     refuse(
       `the move folder ${folder.folder} lies inside the old site`,
       'Keep the sheet and the crate outside of what visitors can fetch',

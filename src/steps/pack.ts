@@ -1,7 +1,7 @@
 import { copyFile, rename, rm } from 'node:fs/promises';
 import { basename } from 'node:path';
 import { formatAddress } from '../core/address/address.js';
-import { type ByteString, textOf } from '../core/bytes.js';
+import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
@@ -15,9 +15,8 @@ import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
-import { copyChecked, removeOthers } from './copy.js';
+import { carry, copyChecked, removeOthers, type Way } from './carry.js';
 import { identityOf, type Move, treeIdentity } from './move.js';
-import { inParallel } from './parallel.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { locate, lookAtSite, type Site, treeOf } from './site.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
@@ -27,6 +26,8 @@ export interface PackResult {
   readonly counts: CrateManifest['counts'];
   /** Files that were there from an earlier run and had not changed. */
   readonly kept: number;
+  /** How the files were taken. */
+  readonly way: Way | undefined;
 }
 
 /** The name of the dump as taken, within the crate. */
@@ -49,13 +50,19 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
     const findings: Finding[] = [...listing.findings];
     if (site && needsConfiguration(site.family) && site.configuration === undefined) {
       findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
-      return { result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0 }, findings, brief: {} };
+      return {
+        result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0, way: undefined },
+        findings,
+        brief: {},
+      };
     }
     const above = site ? await takeAbove(move, site, openFiles(move.oldFiles!)) : [];
     if (above.length > 0) findings.push(configurationAbove(move, above));
     // The dump first: if it is damaged, nothing has been copied yet.
     const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
-    const taken = files ? await takeFiles(run, files, listing.entries) : { entries: [], kept: 0 };
+    const taken = files
+      ? await takeFiles(run, files, listing.entries)
+      : { entries: [], kept: 0, way: undefined };
     const parts: Record<string, CratePart> = {
       'files.ndjson': await move.crate.writeEntries('files.ndjson', taken.entries),
     };
@@ -74,7 +81,7 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
       tables: dump?.tables ?? [],
     });
     const { sha256 } = await checksumOf(move.crate.at('crate.json'));
-    const result = { crate: move.crate.folder, counts, kept: taken.kept };
+    const result = { crate: move.crate.folder, counts, kept: taken.kept, way: taken.way };
     return { result, findings, brief: { ...counts, crate: sha256 } };
   });
 }
@@ -137,6 +144,16 @@ async function listWanted(
       });
       continue;
     }
+    if (!files.namesAreBytes && entry.path.includes(replaced)) {
+      findings.push({
+        level: 'warn',
+        code: 'name-not-readable',
+        place: `${files.place}/${textOf(entry.path)}`,
+        what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
+        remedy: 'Rename it at the old host, or take it in an archive',
+      });
+      continue;
+    }
     entries.push(entry);
   }
   return { entries, findings };
@@ -155,6 +172,9 @@ async function takeAbove(move: Move, site: Site, files: FilesEnd): Promise<Check
   }
   return taken;
 }
+
+/** What stands in a name for bytes that are not UTF-8. */
+const replaced = bytesOfText('\ufffd');
 
 async function takeDump(
   run: StepRun,
@@ -194,32 +214,41 @@ async function takeFiles(
   run: StepRun,
   files: FilesEnd,
   entries: readonly FileEntry[],
-): Promise<{ entries: CheckedEntry[]; kept: number }> {
+): Promise<{ entries: CheckedEntry[]; kept: number; way: Way }> {
   const { crate } = run.move;
   const before = new Map((await crate.entries()).map(entry => [entry.path, entry]));
   const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
-  const taken: CheckedEntry[] = [];
   let done = 0;
-  let kept = 0;
-  await removeOthers(crate.files, entries, run.signal);
-  await inParallel(entries, run.signal, async entry => {
-    if (entry.type === 'folder') await crate.files.makeFolder(entry.path, entry.mode);
-    else if (entry.type === 'link') await crate.files.makeLink(entry.path, entry.to!);
-    if (entry.type !== 'file') {
-      taken.push(entry);
-      return;
-    }
-    const last = before.get(entry.path);
-    const here =
-      last?.sha256 && last.size === entry.size && last.mtime === entry.mtime
-        ? await crate.files.entry(entry.path)
-        : undefined;
-    const unchanged = here?.size === entry.size && here.mtime === entry.mtime;
-    if (unchanged) kept++;
-    taken.push({ ...entry, sha256: unchanged ? last!.sha256 : await copyChecked(files, crate.files, entry) });
+  const progress = (entry: FileEntry) => {
     done += entry.size;
     run.events({ type: 'progress', what: textOf(entry.path), done, of: bytes, unit: 'bytes' });
+  };
+  const there = await removeOthers(crate.files, entries, run.signal);
+  for (const { type, path, mode } of entries)
+    if (type === 'folder' && !there.has(path)) await crate.files.makeFolder(path, mode);
+  for (const { type, path, to } of entries)
+    if (type === 'link' && there.get(path)?.to !== to) await crate.files.makeLink(path, to!);
+  const wanted = entries.filter(({ type }) => type === 'file');
+  // A file's time is set when it is whole, so that one of the right size and time was taken before.
+  const kept = wanted.filter(({ path, size, mtime }) => {
+    const here = there.get(path);
+    return here?.size === size && here.mtime === mtime;
   });
-  taken.sort((a, b) => (a.path < b.path ? -1 : 1));
-  return { entries: taken, kept };
+  const isKept = new Set(kept.map(({ path }) => path));
+  const unknown = kept.filter(({ path, size, mtime }) => {
+    const last = before.get(path);
+    return !last?.sha256 || last.size !== size || last.mtime !== mtime;
+  });
+  const summed = await crate.files.checksums(
+    unknown.map(({ path }) => path),
+    run.signal,
+  );
+  for (const entry of kept) progress(entry);
+  const missing = wanted.filter(({ path }) => !isKept.has(path));
+  const { sums, way } = await carry(files, crate.files, missing, run.signal, progress);
+  const sumOf = (path: ByteString) => sums.get(path) ?? summed.get(path) ?? before.get(path)?.sha256;
+  const taken = entries
+    .map(entry => (entry.type === 'file' ? { ...entry, sha256: sumOf(entry.path) } : entry))
+    .sort((a, b) => (a.path < b.path ? -1 : 1));
+  return { entries: taken, kept: kept.length, way };
 }

@@ -1,6 +1,6 @@
 import type { ByteString } from '../core/bytes.js';
 import type { JournalRecord } from '../core/journal.js';
-import { openFiles } from '../ends/files/place.js';
+import { openFiles, placeBelow } from '../ends/files/place.js';
 import type { Move } from './move.js';
 import { delivered, foldersOfSingles, pathIn, type Spot, spotOf, spotsOf, stands } from './spots.js';
 
@@ -51,7 +51,7 @@ export async function clearBeside(move: Move, { place }: Remains): Promise<void>
 export async function clearFolders(move: Move): Promise<void> {
   const folders = foldersOfSingles(move);
   for (const path of folders?.paths ?? []) {
-    if (await isEmptyFolder(`${folders!.end.place}/${path}`)) await folders!.end.remove(path);
+    if (await isEmptyFolder(placeBelow(folders!.end.place, path))) await folders!.end.remove(path);
   }
 }
 

@@ -103,8 +103,8 @@ async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummar
       })(),
       entry,
     );
-    const sha256 = await crate.movedFiles.checksum(entry.path);
-    moved.push({ ...entry, size: after.length, sha256 });
+    const sums = await crate.movedFiles.checksums([entry.path], run.signal);
+    moved.push({ ...entry, size: after.length, sha256: sums.get(entry.path) });
   }
   await crate.writeEntries(movedFiles, moved);
   return summarise(rules.pairs, tally.all(), []);

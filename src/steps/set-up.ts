@@ -1,5 +1,4 @@
 import { createHash } from 'node:crypto';
-import { dirname, join } from 'node:path';
 import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
 import { asBytes, type ByteString, bufferOf, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
@@ -11,7 +10,7 @@ import type { Family } from '../core/site/family.js';
 import { maskedPair } from '../core/site/masking.js';
 import type { CrateManifest } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openFiles } from '../ends/files/place.js';
+import { openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
 import {
   type Configured,
   nothingToSetUp,
@@ -190,7 +189,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
     const ready: Spot[] = [];
     const place = requiredPlace(move);
     for (const file of plan.files) {
-      const spot = spotOf(move, join(place, textOf(file.path)));
+      const spot = spotOf(move, placeBelow(place, textOf(file.path)));
       await spot.end.remove(spot.incoming);
       if (file.after !== undefined) await layFile(spot.end, spot.incoming, file);
       ready.push(spot);
@@ -201,7 +200,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
       written.push(spot.place);
     }
     const configuration = plan.configuration && {
-      file: join(place, plan.configuration),
+      file: placeBelow(place, plan.configuration),
       changed: plan.changed,
     };
     const result: SetUpResult = { configuration: configuration || undefined, written, keepsakes };
@@ -218,7 +217,7 @@ export async function differences(run: StepRun, only: boolean): Promise<Differen
     ? await planFromCrate(move, familyNamed(manifest.from.family), manifest)
     : await planInPlace(run);
   return plan.files.map(({ path, before, after }) => {
-    const file = join(place, textOf(path));
+    const file = placeBelow(place, textOf(path));
     const shown = maskedPair(path, before ?? asBytes(''), after ?? asBytes(''));
     const names = [
       before === undefined ? '/dev/null' : textOf(path),
@@ -243,7 +242,7 @@ export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise
   const spots: Spot[] = [];
   const changed = new Map(files.map(file => [file.path, file]));
   for (const entry of await move.crate.entries('above.ndjson')) {
-    const spot = spotOf(move, join(dirname(requiredPlace(move)), textOf(entry.path)));
+    const spot = spotOf(move, placeBelow(placeAbove(requiredPlace(move)), textOf(entry.path)));
     const file = changed.get(`../${entry.path}`);
     if (file) await layFile(spot.end, spot.incoming, file);
     else await spot.end.write(spot.incoming, move.crate.above.read(entry.path), entry);

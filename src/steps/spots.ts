@@ -1,9 +1,8 @@
-import { basename, dirname, join, relative } from 'node:path';
-import { type ByteString, bytesOfText } from '../core/bytes.js';
+import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { JournalRecord } from '../core/journal.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openAbove, openFiles } from '../ends/files/place.js';
+import { openAbove, openFiles, placeAbove, placeBelow, placeName } from '../ends/files/place.js';
 import type { Move } from './move.js';
 import { noteDone, type StepRun } from './run.js';
 
@@ -26,13 +25,13 @@ export function spotOf(move: Move, place: string): Spot {
   const beside = (what: string) =>
     bytesOfText(
       inside
-        ? `.${basename(root)}.${move.sheet.name}.${what}.files/${encodeURIComponent(relative(root, place))}`
-        : `.${basename(place)}.${move.sheet.name}.${what}`,
+        ? `.${placeName(root)}.${move.sheet.name}.${what}.files/${encodeURIComponent(place.slice(root.length + 1))}`
+        : `.${placeName(place)}.${move.sheet.name}.${what}`,
     );
   return {
     place,
     end,
-    path: inside ? bytesOfText(`${basename(root)}/${relative(root, place)}`) : name,
+    path: inside ? bytesOfText(`${placeName(root)}/${place.slice(root.length + 1)}`) : name,
     incoming: beside('incoming'),
     outgoing: beside('outgoing'),
     keepsake: beside('keepsake'),
@@ -41,7 +40,7 @@ export function spotOf(move: Move, place: string): Spot {
 
 /** The path of a thing of a spot, for messages and for opening it as an end of its own. */
 export function pathIn({ end }: Spot, path: ByteString): string {
-  return join(end.place, path);
+  return placeBelow(end.place, textOf(path));
 }
 
 /** The incoming folder of a spot, as an end to be filled. */
@@ -55,7 +54,7 @@ export function spotsOf(move: Move, journal: readonly JournalRecord[]): Spot[] {
   const noted = new Set(
     journal.flatMap(({ did }) => [did?.puts, did?.of]).filter(place => place !== undefined),
   );
-  const near = own.map(place => dirname(place));
+  const near = own.map(place => placeAbove(place));
   const single = [...noted].filter(
     place => !own.includes(place) && near.some(folder => place.startsWith(`${folder}/`)),
   );
@@ -71,7 +70,7 @@ export function foldersOfSingles({
   const whats = ['incoming', 'outgoing', 'keepsake'];
   return {
     end: openAbove(newFiles).above,
-    paths: whats.map(what => bytesOfText(`.${basename(newFiles)}.${sheet.name}.${what}.files`)),
+    paths: whats.map(what => bytesOfText(`.${placeName(newFiles)}.${sheet.name}.${what}.files`)),
   };
 }
 

@@ -1,4 +1,4 @@
-import { basename, dirname, join, resolve } from 'node:path';
+import { basename, dirname, resolve } from 'node:path';
 import { addressPath, formatAddress, parseAddress } from '../core/address/address.js';
 import { textOf } from '../core/bytes.js';
 import { PorterError } from '../core/errors.js';
@@ -8,7 +8,7 @@ import { isPacked } from '../ends/database/dump-reader.js';
 import { isRefusal, lookAtServer } from '../ends/database/server.js';
 import { Resolver } from '../ends/dns.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { localFolder, openFiles } from '../ends/files/place.js';
+import { openFiles, placeAbove, placeBelow, placeOf } from '../ends/files/place.js';
 import { tryOut } from '../ends/files/trial.js';
 import { lookAtSite, type Site, treeOf } from './site.js';
 
@@ -75,7 +75,7 @@ export class AnswerTests {
   /** Looks at the old site's folder. */
   async oldFiles(wish: StartWish): Promise<AnswerTest> {
     return this.told(async () => {
-      const files = openFiles(localFolder(wish.oldFiles!, this.from));
+      const files = openFiles(placeOf(wish.oldFiles!, this.from));
       if (!(await files.isThere())) return { good: false, said: 'there is no such folder' };
       const site = await lookAtSite(treeOf(files), parseAddress(wish.old!));
       this.site = site;
@@ -104,7 +104,7 @@ export class AnswerTests {
     for await (const { path, type } of files.list(one => one.path.includes('/'), this.signal)) {
       if (type !== 'folder') continue;
       const within = await lookAtSite(
-        treeOf(openFiles(join(files.place, path))),
+        treeOf(openFiles(placeBelow(files.place, path))),
         parseAddress('https://a.example'),
       );
       if (within.by.length > 0) return `a ${within.family.name} site lies in its folder ${textOf(path)}`;
@@ -146,8 +146,8 @@ export class AnswerTests {
   /** Tries to write where the new site's folder will stand. */
   async newFiles(wish: StartWish): Promise<AnswerTest> {
     return this.told(async () => {
-      const place = localFolder(wish.newFiles!, this.from);
-      const above = openFiles(await standingFolder(dirname(place)));
+      const place = placeOf(wish.newFiles!, this.from);
+      const above = openFiles(await standingFolder(placeAbove(place)));
       const { writable, renames } = await tryOut(above, this.signal);
       if (!writable || !renames) return { good: false, said: `nothing can be written in ${above.place}` };
       const entry = openFiles(place);

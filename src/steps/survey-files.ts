@@ -10,6 +10,7 @@ import type { Family } from '../core/site/family.js';
 import { LyingAbout } from '../core/site/lying-about.js';
 import { isServerFile, readServerFile } from '../core/site/server-files.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
+import { inTurns } from '../ends/in-turns.js';
 import { rulesOf, siteMoveOf } from './move.js';
 import type { StepRun } from './run.js';
 import { readAll } from './site.js';
@@ -48,7 +49,7 @@ const readable = /\.(?:php|css|js|json|html?|xml|txt|ini|ya?ml)$|(?:^|\/)\.(?:ht
 const ofProgram =
   /(?:^|\/)(?:wp-includes|wp-admin|vendor|node_modules|core|libraries|administrator|includes|resources)\//;
 const largestText = 256 * 1024;
-const mostText = 64 * 1024 * 1024;
+const mostText = 32 * 1024 * 1024;
 const largestServerFile = 1024 * 1024;
 
 /** Looks through every file that would be taken, and counts those that would not. */
@@ -66,6 +67,7 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
   const text = new TextOfFiles(run, family, files);
   const findings: Finding[] = [];
   const leading: FileEntry[] = [];
+  const readables: FileEntry[] = [];
   for await (const entry of files.list(() => false, run.signal)) {
     const isOut = out(entry) || outFolders.has(dirname(entry.path));
     if (isOut && entry.type === 'folder') outFolders.add(entry.path);
@@ -84,11 +86,12 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
       const folder = entry.path.split('/').slice(0, -1).slice(0, 2).join('/');
       folders.set(folder, (folders.get(folder) ?? 0) + entry.size);
       if (family.configurationLike?.test(entry.path)) likely.push(entry.path);
-      await text.look(entry);
+      if (text.wants(entry)) readables.push(entry);
     }
     if (counts.files % 200 === 0)
       run.events({ type: 'progress', what: 'files seen', done: counts.files, of: 0, unit: 'files' });
   }
+  await inTurns(readables, files.atOnce, run.signal, entry => text.look(entry));
   findings.push(...text.findings, ...lying.findings(files.place), ...linkFindings(files.place, leading));
   const survey: FilesSurvey = {
     place: files.place,
@@ -115,7 +118,7 @@ class TextOfFiles {
   private readonly family: Family;
   private readonly rules: ReturnType<typeof rulesOf>;
   private readonly siteMove: ReturnType<typeof siteMoveOf>;
-  private read = 0;
+  private asked = 0;
 
   constructor(run: StepRun, family: Family, files: FilesEnd) {
     this.run = run;
@@ -126,12 +129,18 @@ class TextOfFiles {
     this.folders = new SeenFolders(family.landmark);
   }
 
+  /** Whether a file can say something of this site, as long as not too much was to be read already. */
+  wants({ path, size }: FileEntry): boolean {
+    const served = isServerFile(path) && size <= largestServerFile;
+    const text = size <= largestText && readable.test(path) && !ofProgram.test(path);
+    if (!served && !(text && this.asked < mostText)) return false;
+    this.asked += size;
+    return true;
+  }
+
   async look(entry: FileEntry): Promise<void> {
-    const served = isServerFile(entry.path) && entry.size <= largestServerFile;
-    const small = entry.size <= largestText && this.read < mostText;
-    if (!served && !(small && readable.test(entry.path) && !ofProgram.test(entry.path))) return;
+    const served = isServerFile(entry.path);
     const source = await readAll(this.files, entry.path);
-    this.read += source.length;
     this.run.signal.throwIfAborted();
     const place = `${this.files.place}/${textOf(entry.path)}`;
     if (served) this.findings.push(...readServerFile(entry.path, source, this.siteMove, place).findings);
@@ -154,7 +163,8 @@ class TextOfFiles {
     if (length === 0) return;
     this.withAddress.files++;
     this.withAddress.occurrences += length;
-    this.withAddress.first ??= textOf(path);
+    const first = this.withAddress.first;
+    if (first === undefined || textOf(path) < first) this.withAddress.first = textOf(path);
   }
 }
 

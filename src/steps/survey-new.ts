@@ -1,11 +1,10 @@
 import { randomBytes } from 'node:crypto';
-import { dirname, join } from 'node:path';
 import { asBytes, textOf } from '../core/bytes.js';
 import type { Finding } from '../core/findings.js';
 import type { Family } from '../core/site/family.js';
 import { probeSource, readProbe, type SeenLanguage } from '../core/site/probe.js';
 import { isRefusal, lookAtServer, type SeenServer } from '../ends/database/server.js';
-import { openFiles } from '../ends/files/place.js';
+import { openAbove, openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
 import { type Trial, tryOut } from '../ends/files/trial.js';
 import type { Move } from './move.js';
 import { noteDone, type StepRun } from './run.js';
@@ -33,7 +32,7 @@ export async function surveyNewPlace(
   const { newFiles } = run.move;
   const findings: Finding[] = [];
   if (!newFiles) return { place: undefined, findings };
-  const above = openFiles(await standingFolder(dirname(newFiles)));
+  const above = openFiles(await standingFolder(placeAbove(newFiles)));
   const trial = await tryOut(above, run.signal);
   const room = await above.room();
   const files = openFiles(newFiles);
@@ -49,7 +48,7 @@ export async function surveyNewPlace(
     trial,
     freeBytes: room?.bytes,
     freeFiles: room?.files,
-    runsCommands: above.runsCommands,
+    runsCommands: await above.runsCommands(),
     standing: names.length,
     delivered,
   };
@@ -72,8 +71,8 @@ function standingFinding(place: string, names: readonly string[], family: Family
 
 /** The folder itself, or the nearest one above it that is there. */
 export async function standingFolder(path: string): Promise<string> {
-  for (let at = path; ; at = dirname(at)) {
-    if (at === dirname(at) || (await openFiles(at).isThere())) return at;
+  for (let at = path; ; at = placeAbove(at)) {
+    if (at === placeAbove(at) || (await openFiles(at).isThere())) return at;
   }
 }
 
@@ -93,7 +92,7 @@ export async function probeLanguage(
   if (!(await files.isThere())) return { language: undefined, findings };
   const name = asBytes(`able-porter-probe-${randomBytes(16).toString('hex')}.php`);
   const token = randomBytes(24).toString('hex');
-  const place = join(newFiles, name);
+  const place = placeBelow(newFiles, name);
   // Noted first, so that a run that is killed here leaves word of what to take away.
   await noteDone(run, 'survey', { probes: place });
   let body: string;
@@ -141,8 +140,8 @@ function notProbed(place: string, why: string): Finding {
 export async function clearProbes(move: Move): Promise<void> {
   const left = new Set((await move.folder.readJournal()).flatMap(({ did }) => did?.probes ?? []));
   for (const place of left) {
-    const folder = openFiles(dirname(place));
-    if (await folder.isThere()) await folder.remove(asBytes(place.slice(dirname(place).length + 1)));
+    const { above, name } = openAbove(place);
+    if (await above.isThere()) await above.remove(name);
   }
 }
 

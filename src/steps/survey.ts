@@ -130,7 +130,10 @@ export async function surveyInputs({ move }: StepRun): Promise<Record<string, un
     ...sheet.new.database,
     password: traceOfSecret(sheet.new.database.password),
   };
-  return { sheet: { ...sheet, new: { ...sheet.new, database } }, dump: await identityOf(move.oldDump) };
+  // Places without the passwords that the sheet may have in them.
+  const old = { ...sheet.old, files: move.oldFiles, login: undefined };
+  const next = { ...sheet.new, files: move.newFiles, login: undefined, database };
+  return { sheet: { ...sheet, old, new: next }, dump: await identityOf(move.oldDump) };
 }
 
 async function surveyOld(run: StepRun): Promise<SeenOld> {

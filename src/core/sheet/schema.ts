@@ -22,6 +22,15 @@ const newDatabase = object({
   }),
 }).noUnknown();
 
+/** How one gets into the account of `files`, beyond its URL. */
+const login = object({
+  password: string(),
+  key: string(),
+  passphrase: string(),
+  through: string(),
+  'host-key': string().matches(/^SHA256:[\w+/]+$/, 'must be a fingerprint that begins with SHA256:'),
+}).noUnknown();
+
 /** Either the thing itself, or `false` for none of it. */
 const orFalse = (shape: Schema) => lazy((value: unknown): Schema => (value === false ? boolean() : shape));
 
@@ -37,6 +46,7 @@ export const sheetSchema = object({
     also: array(string().required()).default([]),
     reach: string(),
     files: string(),
+    login: login.default(undefined),
     database: oldDatabase.default(undefined),
   })
     .noUnknown()
@@ -45,6 +55,7 @@ export const sheetSchema = object({
     address: string().required(),
     reach: string(),
     files: string(),
+    login: login.default(undefined),
     probe: boolean().default(false),
     database: newDatabase.default(undefined),
   })

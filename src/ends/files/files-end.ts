@@ -1,12 +1,24 @@
 import type { ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
 
+/** A file to be written as one of many. */
+export interface FileToWrite {
+  readonly entry: FileEntry;
+  readonly content: AsyncIterable<Buffer>;
+}
+
 /** A place for files, whatever protocol reaches it. Paths are relative to it and never leave it. */
 export interface FilesEnd {
   /** As the sheet names it, for messages. */
   readonly place: string;
+  /** Whether a network lies between. */
+  readonly far: boolean;
+  /** How many files are best worked on at once. */
+  readonly atOnce: number;
+  /** Whether names that are not UTF-8 come through. */
+  readonly namesAreBytes: boolean;
   /** Whether commands can be run where the files lie. */
-  readonly runsCommands: boolean;
+  runsCommands(): Promise<boolean>;
   /** Bytes and files for which there is room, where the end can tell; nothing is known of a place that is not there. */
   room(): Promise<{ readonly bytes: number; readonly files: number | undefined } | undefined>;
   /** Whether the place itself is there, as a folder. */
@@ -16,8 +28,17 @@ export interface FilesEnd {
   /** The entry at a path, or undefined where nothing is. A link is told as a link. */
   entry(path: ByteString): Promise<FileEntry | undefined>;
   read(path: ByteString): AsyncIterable<Buffer>;
-  /** SHA-256 of a file, in hex. */
-  checksum(path: ByteString): Promise<string>;
+  /** SHA-256 of files, in hex, by path; of one that is not there, nothing. */
+  checksums(paths: readonly ByteString[], signal: AbortSignal): Promise<ReadonlyMap<ByteString, string>>;
+  /** Several files as one stream, in any order, where the end can give one; each is read before the next comes. */
+  readMany?(
+    paths: readonly ByteString[],
+    signal: AbortSignal,
+  ): Promise<
+    AsyncIterable<{ readonly path: ByteString; readonly content: AsyncIterable<Buffer> }> | undefined
+  >;
+  /** Takes several files as one stream, where the end can; gives whether it could. Folders above them are there. */
+  writeMany?(files: AsyncIterable<FileToWrite>, signal: AbortSignal): Promise<boolean>;
   /** Writes a whole file, making the folders above it; mode and time are set when given. */
   write(
     path: ByteString,

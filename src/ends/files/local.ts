@@ -17,6 +17,7 @@ import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { inTurns } from '../in-turns.js';
 import { asTrouble, telling } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
 
@@ -25,12 +26,19 @@ const chunkBytes = 1 << 20;
 /** A folder on this machine. */
 export class LocalFiles implements FilesEnd {
   readonly place: string;
-  readonly runsCommands = true;
+  readonly far = false;
+  /** Local disks gain little from more. */
+  readonly atOnce = 8;
+  readonly namesAreBytes = true;
   private readonly root: Buffer;
 
   constructor(folder: string) {
     this.place = resolve(folder);
     this.root = Buffer.from(this.place);
+  }
+
+  async runsCommands(): Promise<boolean> {
+    return true;
   }
 
   async room(): Promise<{ bytes: number; files: number | undefined } | undefined> {
@@ -102,10 +110,18 @@ export class LocalFiles implements FilesEnd {
     }
   }
 
-  async checksum(path: ByteString): Promise<string> {
-    const hash = createHash('sha256');
-    for await (const chunk of this.read(path)) hash.update(chunk);
-    return hash.digest('hex');
+  async checksums(
+    paths: readonly ByteString[],
+    signal: AbortSignal,
+  ): Promise<ReadonlyMap<ByteString, string>> {
+    const sums = new Map<ByteString, string>();
+    await inTurns(paths, this.atOnce, signal, async path => {
+      if ((await this.entry(path))?.type !== 'file') return;
+      const hash = createHash('sha256');
+      for await (const chunk of this.read(path)) hash.update(chunk);
+      sums.set(path, hash.digest('hex'));
+    });
+    return sums;
   }
 
   async write(

@@ -1,21 +1,19 @@
-/** How many files are worked on at once; local disks gain little from more. */
-const atOnce = 8;
-
 /** Works on items in their order, several at once; the first error ends all. */
-export async function inParallel<T>(
+export async function inTurns<T>(
   items: readonly T[],
-  signal: AbortSignal,
+  atOnce: number,
+  signal: AbortSignal | undefined,
   work: (item: T) => Promise<void>,
 ): Promise<void> {
   let next = 0;
   const worker = async () => {
     while (next < items.length) {
-      signal.throwIfAborted();
+      signal?.throwIfAborted();
       await work(items[next++]!);
     }
   };
   try {
-    await Promise.all(Array.from({ length: atOnce }, worker));
+    await Promise.all(Array.from({ length: Math.min(atOnce, items.length) }, worker));
   } finally {
     next = items.length;
   }

@@ -1,0 +1,218 @@
+import { readFile } from 'node:fs/promises';
+import type { Duplex } from 'node:stream';
+import ssh, { Client, type ClientChannel, type ConnectConfig, type SFTPWrapper } from 'ssh2';
+import { EndError } from '../../core/errors.js';
+import type { HostKeys } from './host-keys.js';
+import type { SshLogin } from './login.js';
+
+const patience = 20_000;
+const keepAlive = 10_000;
+
+/** A connection to an account over SSH, with one channel for files and as many for commands as are asked for. */
+export class SshConnection {
+  private readonly client: Client;
+  private readonly jump: SshConnection | undefined;
+  private files: Promise<SFTPWrapper> | undefined;
+  /** Set once the connection is no more. */
+  lost: Error | undefined;
+
+  private constructor(client: Client, jump: SshConnection | undefined) {
+    this.client = client;
+    this.jump = jump;
+    client.on('error', error => {
+      this.lost ??= error;
+    });
+    client.on('close', () => {
+      this.lost ??= new Error('the connection was closed');
+    });
+  }
+
+  /** @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login */
+  static async open(login: SshLogin, hostKeys: HostKeys): Promise<SshConnection> {
+    const jump = login.through && (await SshConnection.open(login.through, hostKeys));
+    const client = new Client();
+    let refusal: string | undefined;
+    const config: ConnectConfig = {
+      host: login.host,
+      port: login.port,
+      username: login.user,
+      readyTimeout: patience,
+      keepaliveInterval: keepAlive,
+      keepaliveCountMax: 3,
+      sock: jump && (await jump.forward(login.host, login.port)),
+      algorithms: { serverHostKey: await keyOrder(hostKeys, login) },
+      hostVerifier: (key: Buffer, verify: (good: boolean) => void) => {
+        hostKeys.refuses(login.host, login.port, key, login.hostKey).then(
+          why => {
+            refusal = why;
+            verify(why === undefined);
+          },
+          () => verify(false),
+        );
+      },
+      authHandler: (await waysIn(login)) as never,
+    };
+    try {
+      await new Promise<void>((resolve, reject) => {
+        client
+          .once('ready', resolve)
+          .once('error', reject)
+          .once('close', () => {
+            reject(new Error('the server closed the connection'));
+          });
+        client.on('keyboard-interactive', (_name, _instructions, _language, prompts, answer) => {
+          answer(prompts.map(() => login.password ?? ''));
+        });
+        client.connect(config);
+      });
+    } catch (error) {
+      client.end();
+      jump?.close();
+      throw asEndError(error as Error & { level?: string }, login, refusal);
+    }
+    return new SshConnection(client, jump);
+  }
+
+  /** The channel for files. */
+  sftp(): Promise<SFTPWrapper> {
+    this.files ??= new Promise((resolve, reject) => {
+      this.client.sftp((error, sftp) => (error ? reject(error) : resolve(sftp)));
+    });
+    return this.files;
+  }
+
+  /** Starts a command at the far side. */
+  start(command: string): Promise<ClientChannel> {
+    return new Promise((resolve, reject) => {
+      this.client.exec(command, (error, channel) => (error ? reject(error) : resolve(channel)));
+    });
+  }
+
+  /** Runs a command at the far side; gives its exit code and what it printed. */
+  async run(
+    command: string,
+    input?: AsyncIterable<Buffer>,
+  ): Promise<{ code: number; out: Buffer; err: string }> {
+    const channel = await this.start(command);
+    const out: Buffer[] = [];
+    const err: Buffer[] = [];
+    channel.on('data', (chunk: Buffer) => out.push(chunk));
+    channel.stderr.on('data', (chunk: Buffer) => err.push(chunk));
+    const ended = new Promise<number>((resolve, reject) => {
+      let code = -1;
+      channel.on('exit', (given: number | null) => {
+        code = given ?? -1;
+      });
+      channel.on('close', () => (this.lost ? reject(this.lost) : resolve(code)));
+      channel.on('error', reject);
+    });
+    if (input) {
+      for await (const chunk of input) {
+        if (!channel.write(chunk)) await new Promise(resolve => channel.once('drain', resolve));
+      }
+    }
+    channel.end();
+    return { code: await ended, out: Buffer.concat(out), err: Buffer.concat(err).toString().trim() };
+  }
+
+  close(): void {
+    this.client.end();
+    this.jump?.close();
+  }
+
+  private forward(host: string, port: number): Promise<Duplex> {
+    return new Promise((resolve, reject) => {
+      this.client.forwardOut('127.0.0.1', 0, host, port, (error, channel) =>
+        error ? reject(error) : resolve(channel),
+      );
+    });
+  }
+}
+
+/** The ways in that the login has, in the order in which they are tried. */
+async function waysIn(login: SshLogin): Promise<object[]> {
+  const username = login.user;
+  const ways: object[] = [];
+  for (const path of login.keys) {
+    const key = await readFile(path).catch(() => undefined);
+    if (!key) continue;
+    const parsed = ssh.utils.parseKey(key, login.passphrase);
+    if (parsed instanceof Error) continue;
+    ways.push({ type: 'publickey', username, key, passphrase: login.passphrase });
+  }
+  const agent = process.env.SSH_AUTH_SOCK;
+  if (agent) ways.push({ type: 'agent', username, agent });
+  if (login.password !== undefined) {
+    ways.push({ type: 'password', username, password: login.password });
+    ways.push({
+      type: 'keyboard-interactive',
+      username,
+      prompt: (
+        _name: string,
+        _instructions: string,
+        _language: string,
+        prompts: readonly unknown[],
+        answer: (answers: string[]) => void,
+      ) => answer(prompts.map(() => login.password!)),
+    });
+  }
+  return ways;
+}
+
+/** The kinds of host keys to ask for: those that are known first, as other SSH programs do. */
+async function keyOrder(hostKeys: HostKeys, { host, port }: SshLogin): Promise<never[]> {
+  const all = [
+    'ssh-ed25519',
+    'ecdsa-sha2-nistp256',
+    'ecdsa-sha2-nistp384',
+    'ecdsa-sha2-nistp521',
+    'rsa-sha2-512',
+    'rsa-sha2-256',
+  ];
+  const known = (await hostKeys.typesOf(host, port)).flatMap(type =>
+    type === 'ssh-rsa' ? ['rsa-sha2-512', 'rsa-sha2-256'] : [type],
+  );
+  const first = all.filter(type => known.includes(type));
+  return [...first, ...all.filter(type => !first.includes(type))] as never[];
+}
+
+function asEndError(
+  error: Error & { level?: string; code?: string },
+  login: SshLogin,
+  refusal: string | undefined,
+): EndError {
+  const doing = `Connecting to ${login.user}@${login.host}:${login.port}`;
+  if (refusal !== undefined) {
+    return new EndError(
+      {
+        doing,
+        cause: refusal,
+        remedy:
+          'Compare it with what the host’s panel shows; if it is right, write it into the sheet as host-key',
+      },
+      { cause: error },
+    );
+  }
+  if (error.level === 'client-authentication') {
+    return new EndError(
+      {
+        doing,
+        cause: 'the host refuses the login',
+        remedy: 'Check user, password and key in the sheet; a password is taken from .env as it stands there',
+      },
+      { cause: error },
+    );
+  }
+  const cause = causes[error.code ?? ''] ?? error.message;
+  return new EndError(
+    { doing, cause, remedy: 'Check host and port, and that the host lets this address in' },
+    { cause: error },
+  );
+}
+
+const causes: Readonly<Record<string, string>> = {
+  ECONNREFUSED: 'nobody listens there',
+  ENOTFOUND: 'there is no host of that name',
+  ETIMEDOUT: 'it does not answer',
+  EHOSTUNREACH: 'there is no way to that host',
+};

@@ -1,0 +1,55 @@
+import { appendFile, readFile } from 'node:fs/promises';
+import { homedir } from 'node:os';
+import { join } from 'node:path';
+import { fingerprintOf, hostLine, keyTypesOf, lookUpHost } from '../../core/ssh/known-hosts.js';
+
+/** Asks a person whether a host's key is the right one. */
+export type AskHostKey = (host: string, fingerprint: string) => Promise<boolean>;
+
+/**
+ * Which keys of hosts are known: those of the person's own `known_hosts`, and those that were accepted for this move,
+ * which are kept beside the sheet.
+ */
+export class HostKeys {
+  private readonly ownFile: string;
+  private readonly ask: AskHostKey | undefined;
+
+  /** @param folder of the move; @param ask left out where nobody is there to ask */
+  constructor(folder: string, ask?: AskHostKey) {
+    this.ownFile = join(folder, 'known_hosts');
+    this.ask = ask;
+  }
+
+  /** Why a key is not accepted, or undefined where it is. */
+  async refuses(
+    host: string,
+    port: number,
+    key: Buffer,
+    wanted: string | undefined,
+  ): Promise<string | undefined> {
+    const fingerprint = fingerprintOf(key);
+    if (wanted !== undefined)
+      return wanted === fingerprint ? undefined : `its key is ${fingerprint}, the sheet says ${wanted}`;
+    const known = lookUpHost(await this.text(), host, port, key);
+    if (known === 'known') return undefined;
+    if (known === 'changed')
+      return `its key has changed to ${fingerprint}; somebody may be listening in, or the host was set up anew`;
+    if (known === 'revoked') return `its key ${fingerprint} is marked as revoked`;
+    if (await this.ask?.(port === 22 ? host : `${host}:${port}`, fingerprint)) {
+      await appendFile(this.ownFile, `${hostLine(host, port, key)}\n`, { mode: 0o600 });
+      return undefined;
+    }
+    return `its key ${fingerprint} is not known`;
+  }
+
+  /** The kinds of keys that are known of a host. */
+  async typesOf(host: string, port: number): Promise<string[]> {
+    return keyTypesOf(await this.text(), host, port);
+  }
+
+  private async text(): Promise<string> {
+    const files = [this.ownFile, join(homedir(), '.ssh/known_hosts'), '/etc/ssh/ssh_known_hosts'];
+    const texts = await Promise.all(files.map(file => readFile(file, 'utf8').catch(() => '')));
+    return texts.join('\n');
+  }
+}

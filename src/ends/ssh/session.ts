@@ -1,0 +1,125 @@
+import type { ClientChannel, SFTPWrapper } from 'ssh2';
+import { EndError, PartWayError, PorterError } from '../../core/errors.js';
+import { SshConnection } from './connection.js';
+import type { HostKeys } from './host-keys.js';
+import type { SshLogin } from './login.js';
+
+/** How long is waited before each try to come back to a host, in seconds. */
+const pauses = [1, 2, 4, 8, 15, 30, 60];
+
+/** An account at a host: connects when it is first needed, and again when the link was lost. */
+export class SshSession {
+  /** Takes what a person should know while something is waited for. */
+  tell: (text: string) => void = () => {};
+  readonly login: SshLogin;
+  private readonly hostKeys: HostKeys;
+  private connection: Promise<SshConnection> | undefined;
+  private shell: Promise<boolean> | undefined;
+  private closed = false;
+
+  constructor(login: SshLogin, hostKeys: HostKeys) {
+    this.login = login;
+    this.hostKeys = hostKeys;
+  }
+
+  /**
+   * Does something with the channel for files; when the link is lost, comes back and does it again.
+   * @param work must be safe to do again
+   */
+  async files<T>(work: (sftp: SFTPWrapper) => Promise<T>): Promise<T> {
+    for (;;) {
+      const connection = await this.connected();
+      try {
+        return await work(await connection.sftp());
+      } catch (error) {
+        if (!(await this.wasLost(connection, error))) throw error;
+      }
+    }
+  }
+
+  /** Runs a command; when the link is lost, comes back and runs it again. */
+  async run(
+    command: string,
+    input?: () => AsyncIterable<Buffer>,
+  ): Promise<{ code: number; out: Buffer; err: string }> {
+    for (;;) {
+      const connection = await this.connected();
+      try {
+        return await connection.run(command, input?.());
+      } catch (error) {
+        if (!(await this.wasLost(connection, error))) throw error;
+      }
+    }
+  }
+
+  /** Starts a command, once. */
+  async start(command: string): Promise<ClientChannel> {
+    return (await this.connected()).start(command);
+  }
+
+  /** Whether the account may run commands. */
+  runsCommands(): Promise<boolean> {
+    this.shell ??= this.run('echo able').then(
+      ({ code, out }) => code === 0 && out.toString().trim() === 'able',
+      () => false,
+    );
+    return this.shell;
+  }
+
+  close(): void {
+    this.closed = true;
+    this.connection?.then(
+      connection => connection.close(),
+      () => {},
+    );
+    this.connection = undefined;
+  }
+
+  private connected(): Promise<SshConnection> {
+    this.connection ??= SshConnection.open(this.login, this.hostKeys).catch(error => {
+      this.connection = undefined;
+      throw error;
+    });
+    return this.connection;
+  }
+
+  /** Whether an error is that of a lost link; if so, comes back only when the host answers again. */
+  private async wasLost(connection: SshConnection, error: unknown): Promise<boolean> {
+    // A channel may end a moment before the connection says why.
+    await new Promise(resolve => setImmediate(resolve));
+    if (
+      !connection.lost &&
+      !/No response from server|Channel open failure|Not connected/i.test(String(error))
+    )
+      return false;
+    if (this.closed || error instanceof PorterError) return false;
+    const mine = await this.connection?.catch(() => undefined);
+    if (mine && mine !== connection) return true;
+    if (this.connection) {
+      this.connection = this.comeBack();
+      connection.close();
+    }
+    await this.connection;
+    return true;
+  }
+
+  private async comeBack(): Promise<SshConnection> {
+    const { host } = this.login;
+    for (const [i, pause] of pauses.entries()) {
+      this.tell(`The link to ${host} was lost; trying again in ${pause} s (${i + 1} of ${pauses.length})`);
+      await new Promise(resolve => setTimeout(resolve, pause * 1000));
+      try {
+        const connection = await SshConnection.open(this.login, this.hostKeys);
+        this.tell(`The link to ${host} is there again`);
+        return connection;
+      } catch (error) {
+        if (!(error instanceof EndError) || /key|refuses the login/.test(error.told.cause)) throw error;
+      }
+    }
+    throw new PartWayError({
+      doing: `Going on with ${host}`,
+      cause: 'the link was lost and did not come back',
+      remedy: 'Run the command again when the host answers; it goes on where it was',
+    });
+  }
+}
