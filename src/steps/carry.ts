@@ -3,6 +3,7 @@ import { type ByteString, textOf } from '../core/bytes.js';
 import { DamageError, PorterError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import type { FilesEnd, FileToWrite } from '../ends/files/files-end.js';
+import { LinkLost } from '../ends/ftp/session.js';
 import { inTurns } from '../ends/in-turns.js';
 
 /** Whole trees go as a stream from this many files on. */
@@ -42,7 +43,7 @@ export async function carry(
     if (sums.size === before) break;
   }
   await inTurns(rest(), Math.max(from.atOnce, to.atOnce), signal, async entry => {
-    carried(entry, await copyChecked(from, to, entry));
+    carried(entry, await copyAgain(from, to, entry));
   });
   if (to.far) await verifyArrived(from, to, entries, sums, signal);
   return { sums, way };
@@ -128,7 +129,7 @@ async function verifyArrived(
   };
   const wrong = await differing();
   if (wrong.length === 0) return;
-  for (const entry of wrong) sums.set(entry.path, await copyChecked(from, to, entry));
+  for (const entry of wrong) sums.set(entry.path, await copyAgain(from, to, entry));
   const [still] = await differing();
   if (!still) return;
   throw new DamageError({
@@ -169,6 +170,20 @@ export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry
   await to.write(entry.path, content, entry);
   return content.sum();
 }
+
+/** Copies a file, and again from its beginning where a link was lost that cannot go on in the middle. */
+async function copyAgain(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
+  for (let attempt = 0; ; attempt++) {
+    try {
+      return await copyChecked(from, to, entry);
+    } catch (error) {
+      if (!(error instanceof LinkLost) || attempt >= linkTries) throw error;
+      await new Promise(resolve => setTimeout(resolve, 1000 * 2 ** attempt));
+    }
+  }
+}
+
+const linkTries = 6;
 
 /** Which of some files lie whole at an end already: of the same size and time (of a second, over a network) and sum. */
 export async function alreadyThere(

@@ -63,7 +63,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       const spot = spotOf(move, move.newFiles);
       const incoming = openIncoming(spot);
       await crate.verifyPart('files.ndjson', manifest.parts['files.ndjson']!);
-      files = await makeReady(run, spot, incoming);
+      files = await makeReady(run, spot, incoming, findings);
       const setUp = await planFromCrate(move, family, manifest);
       for (const file of setUp.files) {
         if (!file.path.startsWith('../')) await layFile(incoming, asBytes(file.path), file);
@@ -142,10 +142,15 @@ async function makeReady(
   run: StepRun,
   spot: Spot,
   incoming: FilesEnd,
+  findings: Finding[],
 ): Promise<NonNullable<DeliverResult['files']>> {
   const { crate } = run.move;
   const rewritten = new Map((await crate.entries(movedFiles)).map(entry => [entry.path, entry]));
-  const entries = await crate.entries();
+  const all = await crate.entries();
+  const entries = all.filter(
+    entry => incoming.takesName(entry.path) && (entry.type !== 'link' || incoming.makesLinks),
+  );
+  findings.push(...notTaken(incoming, all));
   const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
   let done = 0;
   await spot.end.makeFolder(spot.incoming, 0o755);
@@ -179,6 +184,41 @@ async function makeReady(
   for (const entry of entries.filter(one => one.type === 'folder').reverse())
     await incoming.finishFolder(entry.path, entry);
   return { place: incoming.place, count: files.length, bytes, again: whole.size, way: first.way };
+}
+
+/** What of the crate the new end cannot hold. */
+function notTaken(end: FilesEnd, entries: readonly FileEntry[]): Finding[] {
+  const told = (
+    code: Finding['code'],
+    list: readonly FileEntry[],
+    what: string,
+    remedy: string,
+  ): Finding[] =>
+    list.length === 0
+      ? []
+      : [
+          {
+            level: 'warn',
+            code,
+            place: `${end.place}/${textOf(list[0]!.path)}`,
+            what: `${list.length} ${what}`,
+            remedy,
+          },
+        ];
+  return [
+    ...told(
+      'name-not-taken',
+      entries.filter(({ path }) => !end.takesName(path)),
+      'names cannot be told to the new end and were left out',
+      'Rename them at the old site, or use another protocol',
+    ),
+    ...told(
+      'link-not-made',
+      entries.filter(({ type }) => type === 'link' && !end.makesLinks),
+      'symbolic links cannot be made over this protocol and were left out',
+      'Use SFTP, or make copies of what they lead to',
+    ),
+  ];
 }
 
 async function layDump(run: StepRun, crate: Crate, spot: Spot, part: CratePart): Promise<void> {

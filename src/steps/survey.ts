@@ -105,6 +105,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
       ...(next?.findings ?? []),
       ...(needs?.findings ?? []),
       ...(only === undefined ? schemeFindings(move) : []),
+      ...clearFindings(move),
       ...(only === 'new' ? [] : await checkRoom(move, old?.end.files?.bytes ?? 0)),
     ];
     const result: SurveyResult = {
@@ -233,6 +234,19 @@ function knownOfEnds(move: Move, old: SeenOld | undefined, { end, server }: Seen
     database: server,
     dump: move.sheet.take.database === false ? undefined : dump,
   };
+}
+
+/** Places whose password goes over the line as it is. */
+function clearFindings({ oldFiles, newFiles }: Move): Finding[] {
+  return [oldFiles, newFiles]
+    .filter(place => place?.startsWith('ftp://'))
+    .map(place => ({
+      level: 'warn' as const,
+      code: 'password-in-clear' as const,
+      place: place!,
+      what: 'Plain FTP shows the password and every file to everybody on the way',
+      remedy: 'Write ftps:// or sftp:// if the host has it; change the password after the move',
+    }));
 }
 
 /** What follows from the two addresses alone. */

@@ -60,6 +60,8 @@ ${restricted ? 'ForceCommand internal-sftp\n' : ''}`,
   await start();
   t.after(stop);
   const publicKey = readFileSync(at('host.pub'), 'utf8').trim();
-  const [, fingerprint] = execFileSync('ssh-keygen', ['-lf', at('host.pub')]).toString().split(' ');
+  const [, fingerprint] = execFileSync('ssh-keygen', ['-lf', at('host.pub')])
+    .toString()
+    .split(' ');
   return { port, user: username, key: at('client'), fingerprint: fingerprint!, publicKey, stop, start };
 }

@@ -17,6 +17,10 @@ export interface FilesEnd {
   readonly atOnce: number;
   /** Whether names that are not UTF-8 come through. */
   readonly namesAreBytes: boolean;
+  /** Whether symbolic links can be made. */
+  readonly makesLinks: boolean;
+  /** Whether a name can be told to the end at all. */
+  takesName(path: ByteString): boolean;
   /** Whether commands can be run where the files lie. */
   runsCommands(): Promise<boolean>;
   /** Bytes and files for which there is room, where the end can tell; nothing is known of a place that is not there. */

@@ -27,6 +27,7 @@ const chunkBytes = 1 << 20;
 export class LocalFiles implements FilesEnd {
   readonly place: string;
   readonly far = false;
+  readonly makesLinks = true;
   /** Local disks gain little from more. */
   readonly atOnce = 8;
   readonly namesAreBytes = true;
@@ -35,6 +36,10 @@ export class LocalFiles implements FilesEnd {
   constructor(folder: string) {
     this.place = resolve(folder);
     this.root = Buffer.from(this.place);
+  }
+
+  takesName(): boolean {
+    return true;
   }
 
   async runsCommands(): Promise<boolean> {

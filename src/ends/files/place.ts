@@ -2,26 +2,31 @@ import { basename, dirname, join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type ByteString, bytesOfText } from '../../core/bytes.js';
 import { UsageError } from '../../core/errors.js';
+import { type FtpLogin, FtpSession } from '../ftp/session.js';
 import { HostKeys } from '../ssh/host-keys.js';
-import { loginFor, type SheetLogin } from '../ssh/login.js';
+import { authorityOf, loginFor, type SheetLogin } from '../ssh/login.js';
 import { SshSession } from '../ssh/session.js';
 import type { FilesEnd } from './files-end.js';
+import { FtpFiles } from './ftp.js';
 import { LocalFiles } from './local.js';
 import { SftpFiles } from './sftp.js';
 
+type Session = SshSession | FtpSession;
+
 /**
- * A place for files is a folder's absolute path, or `sftp://user@host:port/path` without a password, whose login was
- * made known by `knowLogin`. Sessions are kept for the life of the process, until `closeSessions`.
+ * A place for files is a folder's absolute path, or an address such as `sftp://user@host:port/path` without a
+ * password, whose login was made known by `placeOf`. Sessions are kept until `closeSessions`.
  */
-const sessions = new Map<string, SshSession>();
+const sessions = new Map<string, Session>();
 
 /** The files at a place. A new protocol is one more case here. */
 export function openFiles(place: string): FilesEnd {
   const far = remote(place);
   if (!far) return new LocalFiles(place);
-  const session = sessions.get(far.authority);
-  if (!session) throw new Error(`the login for ${far.authority} is not known`);
-  return new SftpFiles(session, place, far.path);
+  const session = sessions.get(far.account);
+  if (session instanceof SshSession) return new SftpFiles(session, place, far.path);
+  if (session instanceof FtpSession) return new FtpFiles(session, place, far.path);
+  throw new Error(`the login for ${far.account} is not known`);
 }
 
 /** What stands at a place, as a name in the folder above it: for what is put beside it and renamed. */
@@ -32,13 +37,13 @@ export function openAbove(place: string): { above: FilesEnd; name: ByteString } 
 /** The place of something below another. */
 export function placeBelow(place: string, path: string): string {
   const far = remote(place);
-  return far ? `sftp://${far.authority}${join(far.path, path)}` : join(place, path);
+  return far ? `${far.account}${join(far.path, path)}` : join(place, path);
 }
 
 /** The place above another; the uppermost is above itself. */
 export function placeAbove(place: string): string {
   const far = remote(place);
-  return far ? `sftp://${far.authority}${dirname(far.path)}` : dirname(place);
+  return far ? `${far.account}${dirname(far.path)}` : dirname(place);
 }
 
 /** The last name of a place. */
@@ -67,11 +72,12 @@ export function placeOf(
   const [, protocol, authority, path] = /^([a-z][a-z0-9+.-]+):\/\/([^/]*)(\/.*)?$/i.exec(place) ?? [];
   if (protocol === undefined) return resolve(from, place);
   const shown = place.replace(/\/\/[^@/]*@/, '//');
-  if (protocol.toLowerCase() !== 'sftp' || !authority) {
+  const kind = protocol.toLowerCase();
+  if (!['sftp', 'ftp', 'ftps'].includes(kind) || !authority) {
     throw new UsageError({
       doing: `Opening ${shown}`,
-      cause: `this version reaches folders on this machine and sftp://, not ${protocol}://`,
-      remedy: 'Name a folder (a mounted one will do), or an account that takes SFTP',
+      cause: `this version reaches folders on this machine, sftp://, ftps:// and ftp://, not ${protocol}://`,
+      remedy: 'Name a folder (a mounted one will do), or an account that takes one of these',
     });
   }
   if (!path || path === '/') {
@@ -81,10 +87,30 @@ export function placeOf(
       remedy: 'Write the folder’s whole path after the host, as in sftp://user@host/home/user/htdocs',
     });
   }
-  const known = loginFor(authority, login);
-  const name = `${encodeURIComponent(known.user)}@${known.host.includes(':') ? `[${known.host}]` : known.host}${known.port === 22 ? '' : `:${known.port}`}`;
-  if (!sessions.has(name)) sessions.set(name, new SshSession(known, hostKeys));
-  return `sftp://${name}${join('/', decodeURIComponent(path)).replace(/(?!^)\/$/, '')}`;
+  const session =
+    kind === 'sftp'
+      ? new SshSession(loginFor(authority, login), hostKeys)
+      : new FtpSession(ftpLogin(authority, login, kind === 'ftps'));
+  const { user, host, port } = session.login;
+  const name = host.includes(':') ? `[${host}]` : host;
+  const account = `${kind}://${encodeURIComponent(user)}@${name}${port === usualPort[kind] ? '' : `:${port}`}`;
+  if (!sessions.has(account)) sessions.set(account, session);
+  return `${account}${join('/', decodeURIComponent(path)).replace(/(?!^)\/$/, '')}`;
+}
+
+const usualPort: Readonly<Record<string, number>> = { sftp: 22, ftp: 21, ftps: 21 };
+
+function ftpLogin(authority: string, sheet: SheetLogin, tls: boolean): FtpLogin {
+  const { user, password, host, port } = authorityOf(authority);
+  return {
+    host,
+    port: port ?? 21,
+    user: user ?? 'anonymous',
+    password: sheet.password ?? password ?? '',
+    // The port 990 is that of TLS from the first byte on.
+    tls: !tls ? 'none' : port === 990 ? 'implicit' : 'explicit',
+    certificate: sheet['host-key'],
+  };
 }
 
 /** Ends every session. */
@@ -98,7 +124,7 @@ export function onWaiting(tell: (text: string) => void): void {
   for (const session of sessions.values()) session.tell = tell;
 }
 
-function remote(place: string): { authority: string; path: string } | undefined {
-  const [, authority, path] = /^sftp:\/\/([^/]+)(\/.*)$/s.exec(place) ?? [];
-  return authority === undefined ? undefined : { authority, path: path! };
+function remote(place: string): { account: string; path: string } | undefined {
+  const [, account, path] = /^((?:sftp|ftps?):\/\/[^/]+)(\/.*)$/s.exec(place) ?? [];
+  return account === undefined ? undefined : { account, path: path! };
 }

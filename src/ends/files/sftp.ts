@@ -24,6 +24,7 @@ type Callback<T> = (error: Error | undefined | null, value: T) => void;
 export class SftpFiles implements FilesEnd {
   readonly place: string;
   readonly far = true;
+  readonly makesLinks = true;
   readonly atOnce = 48;
   readonly namesAreBytes = false;
   private readonly session: SshSession;
@@ -35,6 +36,10 @@ export class SftpFiles implements FilesEnd {
     this.session = session;
     this.place = place;
     this.root = root;
+  }
+
+  takesName(path: ByteString): boolean {
+    return bytesOfText(textOf(path)) === path;
   }
 
   runsCommands(): Promise<boolean> {
@@ -172,30 +177,35 @@ export class SftpFiles implements FilesEnd {
     const said: Buffer[] = [];
     channel.stderr.on('data', (chunk: Buffer) => said.push(chunk));
     channel.resume();
-    const ended = new Promise<number>((resolve, reject) => {
+    const ended = new Promise<number>(resolve => {
       let code = -1;
       channel.on('exit', (given: number | null) => {
         code = given ?? -1;
       });
-      channel.on('close', () => resolve(code)).on('error', reject);
+      channel.on('close', () => resolve(code)).on('error', () => resolve(-1));
     });
     const packed = pack();
+    let broken = false;
+    // What the command came to is told below.
     const piped = pipeline(packed, channel, { signal }).catch(() => {
-      // What the command came to is told below.
+      broken = true;
     });
     for await (const { entry, content } of files) {
       signal.throwIfAborted();
+      if (broken) break;
       const header = {
         name: textOf(entry.path),
         size: entry.size,
         mode: entry.mode,
         mtime: new Date(entry.mtime),
       };
-      const writer = packed.entry(header);
+      const writer = packed.entry(header) as unknown as NodeJS.WritableStream;
+      writer.on('error', () => {});
       for await (const chunk of content) {
-        if (!writer.write(chunk)) await Promise.race([once(writer, 'drain'), ended]);
+        if (broken) break;
+        if (!writer.write(chunk)) await Promise.race([once(writer, 'drain').catch(() => {}), piped]);
       }
-      (writer as unknown as NodeJS.WritableStream).end();
+      writer.end();
     }
     packed.finalize();
     await piped;

@@ -15,16 +15,35 @@ export class SshConnection {
   private files: Promise<SFTPWrapper> | undefined;
   /** Set once the connection is no more. */
   lost: Error | undefined;
+  private readonly onLost = new Set<(error: Error) => void>();
 
   private constructor(client: Client, jump: SshConnection | undefined) {
     this.client = client;
     this.jump = jump;
-    client.on('error', error => {
+    const end = (error: Error) => {
       this.lost ??= error;
+      for (const listener of this.onLost) listener(this.lost);
+      this.onLost.clear();
+    };
+    client.on('error', end);
+    client.on('close', () => end(new Error('the connection was closed')));
+  }
+
+  /** Waits for work that would never end if the connection were lost meanwhile: then it fails. */
+  async whileConnected<T>(work: Promise<T>): Promise<T> {
+    // Where it fails after the connection did, that was said already.
+    work.catch(() => {});
+    if (this.lost) throw this.lost;
+    let listener: ((error: Error) => void) | undefined;
+    const lost = new Promise<never>((_, reject) => {
+      listener = reject;
+      this.onLost.add(reject);
     });
-    client.on('close', () => {
-      this.lost ??= new Error('the connection was closed');
-    });
+    try {
+      return await Promise.race([work, lost]);
+    } finally {
+      this.onLost.delete(listener!);
+    }
   }
 
   /** @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login */
@@ -82,10 +101,18 @@ export class SshConnection {
   }
 
   /** Starts a command at the far side. */
-  start(command: string): Promise<ClientChannel> {
-    return new Promise((resolve, reject) => {
-      this.client.exec(command, (error, channel) => (error ? reject(error) : resolve(channel)));
-    });
+  async start(command: string): Promise<ClientChannel> {
+    const channel = await this.whileConnected(
+      new Promise<ClientChannel>((resolve, reject) => {
+        this.client.exec(command, (error, opened) => (error ? reject(error) : resolve(opened)));
+      }),
+    );
+    const end = () => channel.destroy();
+    this.onLost.add(end);
+    channel.once('close', () => this.onLost.delete(end));
+    // Whoever reads it hears of its error.
+    channel.on('error', () => {});
+    return channel;
   }
 
   /** Runs a command at the far side; gives its exit code and what it printed. */
@@ -108,11 +135,16 @@ export class SshConnection {
     });
     if (input) {
       for await (const chunk of input) {
-        if (!channel.write(chunk)) await new Promise(resolve => channel.once('drain', resolve));
+        if (!channel.write(chunk))
+          await this.whileConnected(new Promise(resolve => channel.once('drain', resolve)));
       }
     }
     channel.end();
-    return { code: await ended, out: Buffer.concat(out), err: Buffer.concat(err).toString().trim() };
+    return {
+      code: await this.whileConnected(ended),
+      out: Buffer.concat(out),
+      err: Buffer.concat(err).toString().trim(),
+    };
   }
 
   close(): void {

@@ -30,7 +30,7 @@ export class SshSession {
     for (;;) {
       const connection = await this.connected();
       try {
-        return await work(await connection.sftp());
+        return await connection.whileConnected(connection.sftp().then(work));
       } catch (error) {
         if (!(await this.wasLost(connection, error))) throw error;
       }
@@ -54,7 +54,14 @@ export class SshSession {
 
   /** Starts a command, once. */
   async start(command: string): Promise<ClientChannel> {
-    return (await this.connected()).start(command);
+    for (;;) {
+      const connection = await this.connected();
+      try {
+        return await connection.start(command);
+      } catch (error) {
+        if (!(await this.wasLost(connection, error))) throw error;
+      }
+    }
   }
 
   /** Whether the account may run commands. */

@@ -1,0 +1,318 @@
+import { createHash } from 'node:crypto';
+import { PassThrough, Readable } from 'node:stream';
+import { type FileInfo, FileType, FTPError } from 'basic-ftp';
+import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
+import { DamageError, UsageError } from '../../core/errors.js';
+import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { type FtpSession, LinkLost } from '../ftp/session.js';
+import { inTurns } from '../in-turns.js';
+import { asTrouble } from '../trouble.js';
+import type { FilesEnd } from './files-end.js';
+
+/** A folder at a host that speaks FTP (RFC 959, RFC 3659). Names are held as the bytes that the server gives. */
+export class FtpFiles implements FilesEnd {
+  readonly place: string;
+  readonly far = true;
+  readonly makesLinks = false;
+  readonly namesAreBytes = true;
+  private readonly session: FtpSession;
+  private readonly root: string;
+
+  /** @param root its absolute path at the far side */
+  constructor(session: FtpSession, place: string, root: string) {
+    this.session = session;
+    this.place = place;
+    this.root = Buffer.from(root).toString('latin1');
+  }
+
+  get atOnce(): number {
+    return this.session.atOnce;
+  }
+
+  async runsCommands(): Promise<boolean> {
+    return false;
+  }
+
+  async room(): Promise<undefined> {
+    return undefined;
+  }
+
+  /** A line end would end the command in which the name stands. */
+  takesName(path: ByteString): boolean {
+    return !/[\r\n\0]/.test(path);
+  }
+
+  async isThere(): Promise<boolean> {
+    try {
+      // A listing of what is not there is empty at some servers; only going there tells.
+      await this.session.do(client => client.cd(this.root));
+      return true;
+    } catch (error) {
+      if (isMissing(error)) return false;
+      throw trouble(error, `Looking at ${this.place}`);
+    }
+  }
+
+  async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
+    const folders: ByteString[] = [asBytes('')];
+    const listed = new Map<string, Promise<FileEntry[]>>();
+    const listing = (folder: ByteString) => {
+      const found = listed.get(folder) ?? this.entriesIn(folder);
+      found.catch(() => {});
+      listed.set(folder, found);
+      return found;
+    };
+    for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
+      const inside: ByteString[] = [];
+      const wanted = (await listing(folder)).filter(entry => !skip(entry));
+      listed.delete(folder);
+      for (const entry of wanted) if (entry.type === 'folder') inside.push(entry.path);
+      // The next few are asked for while these are looked at.
+      for (const path of inside.slice(0, this.atOnce)) listing(path);
+      for (const entry of wanted) {
+        signal.throwIfAborted();
+        yield entry;
+      }
+      folders.push(...inside.reverse());
+    }
+  }
+
+  async entry(path: ByteString): Promise<FileEntry | undefined> {
+    this.at(path);
+    const slash = path.lastIndexOf('/');
+    const above = asBytes(slash < 0 ? '' : path.slice(0, slash));
+    try {
+      return (await this.entriesIn(above)).find(one => one.path === path);
+    } catch (error) {
+      if (error instanceof Missing) return undefined;
+      throw error;
+    }
+  }
+
+  async *read(path: ByteString): AsyncIterable<Buffer> {
+    const far = this.at(path);
+    let offset = 0;
+    for (let attempt = 0; ; attempt++) {
+      const through = new PassThrough({ highWaterMark: 1 << 20 });
+      const done = this.session
+        .once(client => client.downloadTo(through, far, offset))
+        .then(
+          () => undefined,
+          error => {
+            through.destroy();
+            return error as Error;
+          },
+        );
+      try {
+        for await (const chunk of through as AsyncIterable<Buffer>) {
+          offset += chunk.length;
+          yield chunk;
+        }
+      } catch {
+        // What went wrong is told by the transfer itself.
+      }
+      const error = await done;
+      if (!error) return;
+      // After a lost link it goes on behind the last byte that was passed on.
+      if (!(error instanceof LinkLost) || attempt > 6) throw trouble(error, `Reading ${this.show(path)}`);
+      await this.session.pause(attempt);
+    }
+  }
+
+  async checksums(
+    paths: readonly ByteString[],
+    signal: AbortSignal,
+  ): Promise<ReadonlyMap<ByteString, string>> {
+    const sums = new Map<ByteString, string>();
+    await inTurns(paths, this.atOnce, signal, async path => {
+      const hash = createHash('sha256');
+      try {
+        for await (const chunk of this.read(path)) hash.update(chunk);
+      } catch (error) {
+        if (error instanceof Missing) return;
+        throw error;
+      }
+      sums.set(path, hash.digest('hex'));
+    });
+    return sums;
+  }
+
+  /** @throws LinkLost when the connection is lost meanwhile; the content must then be given anew */
+  async write(
+    path: ByteString,
+    content: AsyncIterable<Buffer>,
+    like?: Pick<FileEntry, 'mode' | 'mtime'>,
+  ): Promise<void> {
+    const far = this.at(path);
+    const source = Readable.from(content, { objectMode: false });
+    try {
+      await this.session.once(async client => {
+        try {
+          await client.uploadFrom(source, far);
+        } catch (error) {
+          if (!isMissing(error) || source.readableDidRead) throw error;
+          await client.ensureDir(far.slice(0, far.lastIndexOf('/')));
+          await client.uploadFrom(source, far);
+        }
+        await this.setLike(client, far, like ?? { mode: 0o644, mtime: Date.now() });
+      });
+    } catch (error) {
+      if (error instanceof LinkLost) throw error;
+      throw trouble(error, `Writing ${this.show(path)}`);
+    } finally {
+      source.destroy();
+    }
+  }
+
+  async makeFolder(path: ByteString, mode: number): Promise<void> {
+    const far = this.at(path);
+    try {
+      await this.session.do(async client => {
+        await client.ensureDir(far);
+        await client.sendIgnoringError(`SITE CHMOD ${(mode | 0o700).toString(8)} ${far}`);
+      });
+    } catch (error) {
+      throw trouble(error, `Making the folder ${this.show(path)}`);
+    }
+  }
+
+  async makeLink(path: ByteString): Promise<void> {
+    throw new UsageError({
+      doing: `Making the link ${this.show(path)}`,
+      cause: 'no link can be made over FTP',
+      remedy: 'Use SFTP, or leave the link out with take.files.without',
+    });
+  }
+
+  async finishFolder(path: ByteString, like: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
+    const far = this.at(path);
+    await this.session.do(client => this.setLike(client, far, like));
+  }
+
+  async remove(path: ByteString): Promise<void> {
+    const entry = await this.entry(path);
+    if (!entry) return;
+    if (entry.type === 'folder') {
+      for (const one of await this.entriesIn(path)) await this.remove(one.path);
+    }
+    try {
+      await this.session.do(client =>
+        entry.type === 'folder' ? client.removeEmptyDir(this.at(path)) : client.remove(this.at(path)),
+      );
+    } catch (error) {
+      if (!isMissing(error)) throw trouble(error, `Removing ${this.show(path)}`);
+    }
+  }
+
+  async rename(from: ByteString, to: ByteString): Promise<void> {
+    const [before, after] = [this.at(from), this.at(to)];
+    try {
+      await this.session.do(client => client.rename(before, after));
+    } catch (error) {
+      // Done already, before a link was lost: the far side has it under its new name.
+      if (isMissing(error) && !(await this.entry(from)) && (await this.entry(to))) return;
+      throw trouble(error, `Renaming ${this.show(from)} to ${this.show(to)}`);
+    }
+  }
+
+  /** Mode and time, where the server has a command for them. */
+  private async setLike(
+    client: { sendIgnoringError(command: string): Promise<unknown> },
+    far: string,
+    { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>,
+  ): Promise<void> {
+    const time = new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
+    await client.sendIgnoringError(`SITE CHMOD ${mode.toString(8)} ${far}`);
+    await client.sendIgnoringError(`MFMT ${time} ${far}`);
+  }
+
+  private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
+    const far = folder === '' ? this.root : this.at(folder);
+    let found: FileInfo[];
+    try {
+      found = await this.session.do(client => client.list(far));
+    } catch (error) {
+      throw trouble(error, `Listing ${this.show(folder)}`);
+    }
+    const entries: FileEntry[] = [];
+    for (const info of found) {
+      // A server may list anything; only plain names below the folder are taken.
+      if (info.name === '.' || info.name === '..' || info.name === '' || /[/\0\r\n]/.test(info.name))
+        continue;
+      const path = asBytes(folder === '' ? info.name : `${folder}/${info.name}`);
+      const entry = entryOf(path, info);
+      if (entry) entries.push(entry);
+    }
+    return entries.sort((a, b) => (a.path < b.path ? -1 : 1));
+  }
+
+  private at(path: ByteString): string {
+    if (!staysInside(path) || !this.takesName(path)) {
+      throw new DamageError({
+        doing: `Looking in ${this.place}`,
+        cause: `the path ${JSON.stringify(textOf(path))} leads out of it, or has a line end in it`,
+        remedy: 'Do not use what gave this path; take it anew',
+      });
+    }
+    return `${this.root === '/' ? '' : this.root}/${path}`;
+  }
+
+  private show(path: ByteString): string {
+    return path === '' ? this.place : `${this.place}/${textOf(path)}`;
+  }
+}
+
+function entryOf(path: ByteString, info: FileInfo): FileEntry | undefined {
+  const types: Partial<Record<FileType, FileEntry['type']>> = {
+    [FileType.File]: 'file',
+    [FileType.Directory]: 'folder',
+    [FileType.SymbolicLink]: 'link',
+  };
+  const type = types[info.type];
+  if (!type) return undefined;
+  const { permissions } = info;
+  const mode = permissions
+    ? permissions.user * 64 + permissions.group * 8 + permissions.world
+    : type === 'folder'
+      ? 0o755
+      : 0o644;
+  return {
+    path,
+    type,
+    size: type === 'file' ? info.size : 0,
+    mode,
+    // Without a sure time, what was taken before cannot be told from what has changed since.
+    mtime: info.modifiedAt?.getTime() ?? Date.now(),
+    to: type === 'link' ? asBytes(info.link ?? '') : undefined,
+  };
+}
+
+/** Nothing stands at a path. */
+class Missing extends Error {}
+
+/** 550 says that something is not there, or may not be had; servers differ in the words. */
+function isMissing(error: unknown): boolean {
+  return (
+    error instanceof Missing ||
+    (error instanceof FTPError &&
+      [550, 553, 450].includes(error.code) &&
+      /no such|not found|does not exist|not a directory|cannot find|can't (?:open|change|check)|failed to (?:open|change)/i.test(
+        error.message,
+      ))
+  );
+}
+
+function trouble(error: unknown, doing: string): unknown {
+  if (isMissing(error)) return new Missing(`${doing}: it is not there`, { cause: error });
+  if (!(error instanceof FTPError)) return asTrouble(error, doing);
+  const { code, message } = error;
+  const known =
+    code === 552 || /quota/i.test(message)
+      ? 'EDQUOT'
+      : code === 452
+        ? 'ENOSPC'
+        : /permission|denied/i.test(message)
+          ? 'EACCES'
+          : `FTP${code}`;
+  return asTrouble(Object.assign(new Error(message), { code: known }), doing);
+}

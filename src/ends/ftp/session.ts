@@ -1,0 +1,198 @@
+import { isIP } from 'node:net';
+import type { TLSSocket } from 'node:tls';
+import { Client, FTPError } from 'basic-ftp';
+import { bytesOfText } from '../../core/bytes.js';
+import { EndError, PartWayError } from '../../core/errors.js';
+
+/** How one gets into an account over FTP. */
+export interface FtpLogin {
+  readonly host: string;
+  readonly port: number;
+  readonly user: string;
+  readonly password: string;
+  /** `explicit` begins in the clear and asks for TLS before the password; `implicit` begins with TLS. */
+  readonly tls: 'none' | 'explicit' | 'implicit';
+  /** The SHA-256 fingerprint that the certificate must have, where the sheet gives it. */
+  readonly certificate: string | undefined;
+}
+
+/** A transfer that was under way when its connection was lost, and that can be begun anew. */
+export class LinkLost extends Error {}
+
+const patience = 20_000;
+const pauses = [1, 2, 4, 8, 15, 30, 60];
+/** Many hosts let in no more than this many at once. */
+const connections = 6;
+
+/** An account at an FTP server: as many connections as are needed, up to a few, each doing one thing at a time. */
+export class FtpSession {
+  /** Takes what a person should know while something is waited for. */
+  tell: (text: string) => void = () => {};
+  readonly login: FtpLogin;
+  private readonly idle: Client[] = [];
+  private readonly waiting: (() => void)[] = [];
+  private open = 0;
+  private most = connections;
+  private closed = false;
+
+  constructor(login: FtpLogin) {
+    this.login = login;
+  }
+
+  /** How many things can be done at once. */
+  get atOnce(): number {
+    return this.most;
+  }
+
+  /**
+   * Does one thing over a connection; when the connection is lost, does it again over another.
+   * @param work must be safe to do again
+   */
+  async do<T>(work: (client: Client) => Promise<T>): Promise<T> {
+    for (let attempt = 0; ; attempt++) {
+      try {
+        return await this.once(work);
+      } catch (error) {
+        if (!(error instanceof LinkLost) || attempt >= pauses.length) throw error;
+        await this.pause(attempt);
+      }
+    }
+  }
+
+  /**
+   * Does one thing over a connection, once.
+   * @throws LinkLost when the connection was lost meanwhile
+   */
+  async once<T>(work: (client: Client) => Promise<T>): Promise<T> {
+    const client = await this.take();
+    let good = false;
+    try {
+      const result = await work(client);
+      good = true;
+      return result;
+    } catch (error) {
+      good = error instanceof FTPError && error.code !== 421 && !client.closed;
+      if (good) throw error;
+      throw new LinkLost(`The link to ${this.login.host} was lost: ${(error as Error).message}`, {
+        cause: error,
+      });
+    } finally {
+      this.give(client, good);
+    }
+  }
+
+  /** Waits before another try. */
+  async pause(attempt: number): Promise<void> {
+    const seconds = pauses[Math.min(attempt, pauses.length - 1)]!;
+    this.tell(`The link to ${this.login.host} was lost; trying again in ${seconds} s`);
+    await new Promise(resolve => setTimeout(resolve, seconds * 1000));
+  }
+
+  close(): void {
+    this.closed = true;
+    for (const client of this.idle.splice(0)) client.close();
+  }
+
+  private async take(): Promise<Client> {
+    for (;;) {
+      const idle = this.idle.pop();
+      if (idle && !idle.closed) return idle;
+      if (idle) this.open--;
+      else if (this.open < this.most) {
+        this.open++;
+        const client = await this.connect().catch(error => {
+          this.open--;
+          this.waiting.shift()?.();
+          throw error;
+        });
+        if (client) return client;
+        this.open--;
+      } else await new Promise<void>(resolve => this.waiting.push(resolve));
+    }
+  }
+
+  private give(client: Client, good: boolean): void {
+    if (good && !this.closed) this.idle.push(client);
+    else {
+      client.close();
+      this.open--;
+    }
+    this.waiting.shift()?.();
+  }
+
+  /** @returns undefined where the server lets in no more; what is there already must do */
+  private async connect(): Promise<Client | undefined> {
+    const { host, port, user, password, tls, certificate } = this.login;
+    const client = new Client(patience);
+    // Names are bytes of whatever encoding; they come and go as they are.
+    client.ftp.encoding = 'latin1';
+    const named = isIP(host) === 0 ? { servername: host } : {};
+    const secure = { ...named, host, rejectUnauthorized: certificate === undefined };
+    const doing = `Connecting to ${user}@${host}:${port}`;
+    try {
+      if (tls === 'implicit') await client.connectImplicitTLS(host, port, secure);
+      else await client.connect(host, port);
+      if (tls === 'explicit') await client.useTLS(secure);
+      if (tls !== 'none' && certificate !== undefined) checkCertificate(client, certificate, doing);
+      await client.login(bytesOfText(user), bytesOfText(password));
+      await client.useDefaultSettings();
+      return client;
+    } catch (error) {
+      client.close();
+      if (error instanceof EndError) throw error;
+      const busy =
+        error instanceof FTPError &&
+        [421, 530].includes(error.code) &&
+        /too many|maximum|limit/i.test(error.message);
+      if (busy && this.open > 1) {
+        this.most = this.open - 1;
+        this.tell(`${host} lets in no more than ${this.most} connections; going on with these`);
+        return undefined;
+      }
+      throw asEndError(error as Error & { code?: string | number }, doing);
+    }
+  }
+}
+
+function checkCertificate(client: Client, wanted: string, doing: string): void {
+  const seen = (client.ftp.socket as TLSSocket).getPeerCertificate().fingerprint256;
+  const hex = seen.replaceAll(':', '').toLowerCase();
+  const base64 = `SHA256:${Buffer.from(hex, 'hex').toString('base64').replace(/=+$/, '')}`;
+  if (base64 === wanted) return;
+  throw new EndError({
+    doing,
+    cause: `its certificate is ${base64}, the sheet says ${wanted}`,
+    remedy: 'Find out why it has changed; correct host-key in the sheet if it is right',
+  });
+}
+
+function asEndError(error: Error & { code?: string | number }, doing: string): Error {
+  const { code, message } = error;
+  const told = (cause: string, remedy: string) => new EndError({ doing, cause, remedy }, { cause: error });
+  if (code === 530)
+    return told(
+      'the host refuses the login',
+      'Check user and password; a password is taken from .env as it stands there',
+    );
+  if (code === 421)
+    return told(
+      `the server closed the control connection (${message})`,
+      'Wait a while; it may count connections',
+    );
+  if (code === 'ECONNREFUSED') return told('nobody listens there', 'Check host and port');
+  if (code === 'ENOTFOUND') return told('there is no host of that name', 'Check the host’s name');
+  if (/self[- ]signed|certificate|altnames/i.test(message))
+    return told(
+      `its certificate is not accepted (${message})`,
+      'Use the name that it is for, or write its fingerprint into the sheet as host-key: SHA256:…',
+    );
+  if (typeof code === 'number' && code >= 500 && /TLS|SSL|AUTH/i.test(message))
+    return told(
+      `it does not speak TLS (${message})`,
+      'Ask the host for SFTP or FTPS; plain ftp:// shows the password to everybody on the way',
+    );
+  return new PartWayError(
+    { doing, cause: message, remedy: 'Run the command again; it goes on where it was' },
+    { cause: error },
+  );
+}

@@ -1,0 +1,69 @@
+import type { AddressInfo } from 'node:net';
+import { connect, createServer, type Server, type Socket } from 'node:net';
+
+/** A TCP relay in front of a port of this machine, which delays what passes and can cut the line. */
+export class Relay {
+  /** Milliseconds each way. */
+  readonly delay: number;
+  private readonly target: number;
+  private readonly server: Server;
+  private readonly sockets = new Set<Socket>();
+  /** Bytes towards the target so far. */
+  sent = 0;
+  /** The line is cut when so many more bytes have passed either way. */
+  cutAfter = Number.POSITIVE_INFINITY;
+  cuts = 0;
+
+  constructor(target: number, delay = 0) {
+    this.target = target;
+    this.delay = delay;
+    this.server = createServer(near => this.join(near));
+  }
+
+  async listen(): Promise<number> {
+    await new Promise<void>(resolve => this.server.listen(0, '127.0.0.1', resolve));
+    return (this.server.address() as AddressInfo).port;
+  }
+
+  /** Cuts every line now. */
+  cut(): void {
+    for (const socket of this.sockets) socket.destroy();
+  }
+
+  async close(): Promise<void> {
+    this.cut();
+    await new Promise(resolve => this.server.close(resolve));
+  }
+
+  private join(near: Socket): void {
+    const far = connect(this.target, '127.0.0.1');
+    near.setNoDelay();
+    far.setNoDelay();
+    this.pass(near, far, true);
+    this.pass(far, near, false);
+  }
+
+  private pass(from: Socket, to: Socket, outwards: boolean): void {
+    this.sockets.add(from);
+    from.on('error', () => to.destroy());
+    from.on('close', () => {
+      this.sockets.delete(from);
+      setTimeout(() => to.destroy(), this.delay);
+    });
+    from.on('data', chunk => {
+      if (outwards) this.sent += chunk.length;
+      this.cutAfter -= chunk.length;
+      if (this.cutAfter < 0) {
+        this.cutAfter = Number.POSITIVE_INFINITY;
+        this.cuts++;
+        this.cut();
+        return;
+      }
+      const write = () => {
+        if (!to.destroyed) to.write(chunk);
+      };
+      if (this.delay > 0) setTimeout(write, this.delay);
+      else write();
+    });
+  }
+}

@@ -1,0 +1,161 @@
+import assert from 'node:assert/strict';
+import {
+  chmodSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  symlinkSync,
+  utimesSync,
+  writeFileSync,
+} from 'node:fs';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import { folder, run } from '../help/program.js';
+import { needs } from '../help/real.js';
+import { Relay } from '../help/relay.js';
+import { treeOf } from '../help/tree.js';
+import { ownFtp } from './ftp.js';
+
+const programs = ['proftpd', 'openssl'];
+
+function makeTree(root: string): void {
+  const put = (path: string | Buffer, content: string | Buffer, mode = 0o644) => {
+    const at = Buffer.concat([Buffer.from(`${root}/`), Buffer.from(path as string)]);
+    mkdirSync(at.subarray(0, at.lastIndexOf('/')), { recursive: true });
+    writeFileSync(at, content);
+    chmodSync(at, mode);
+    utimesSync(at, 1_500_000_000, 1_500_000_000);
+  };
+  for (const [i, name] of [
+    "it's",
+    'a "b" $c `d`',
+    '🚣 boat',
+    ' lead',
+    'trail ',
+    '-rf',
+    '*',
+    'é',
+    '~',
+    '#',
+    '%41',
+    '[x]',
+  ].entries())
+    put(`odd/${name}`, `content ${i}`, [0o600, 0o644, 0o755][i % 3]);
+  put(Buffer.from('odd/latin \xe9', 'latin1'), 'bytes');
+  put('empty file', '');
+  put('large', Buffer.from(Array.from({ length: 2_000_000 }, (_, i) => (i * i) % 251)));
+  for (let i = 0; i < 120; i++) put(`many/${i % 12}/file-${i}.txt`, `number ${i}\n`.repeat(i));
+  mkdirSync(join(root, 'empty folder'));
+  for (const name of ['empty folder', 'odd', 'many'])
+    utimesSync(join(root, name), 1_400_000_000, 1_400_000_000);
+}
+
+for (const tls of ['none', 'explicit'] as const) {
+  test(`a tree goes over FTP ${tls === 'none' ? 'in the clear' : 'with TLS'}, what changed goes again, and undo takes it back`, {
+    timeout: 200_000,
+  }, async t => {
+    if (!needs(t, ...programs)) return;
+    const root = folder(t);
+    makeTree(join(root, 'old'));
+    const ftp = await ownFtp(t, root, tls);
+    const scheme = tls === 'none' ? 'ftp' : 'ftps';
+    const far = `${scheme}://${ftp.user}@127.0.0.1:${ftp.port}${root}`;
+    const login = `{ password: "\${PW}"${tls === 'none' ? '' : `, host-key: "${ftp.fingerprint}"`} }`;
+    const move = join(root, 'move');
+    mkdirSync(move);
+    mkdirSync(join(root, 'new/site'), { recursive: true });
+    writeFileSync(join(root, 'new/site/index.html'), 'waiting');
+    const sheet = `name: tree\nold: { address: https://a.example, files: "${far}/old", login: ${login} }\nnew: { address: https://b.example, files: "${far}/new/site", login: ${login} }\n`;
+    writeFileSync(join(move, 'move.yaml'), sheet);
+    const env = { PW: ftp.password };
+    const step = async (...args: string[]) => run([...args, '--yes'], { cwd: move, env });
+    const surveyed = await step('survey', '--json');
+    assert.equal(surveyed.code, 0, surveyed.stderr + surveyed.stdout);
+    const codes = (JSON.parse(surveyed.stdout).findings as { code: string }[]).map(({ code }) => code);
+    assert.deepEqual(
+      codes,
+      [...(tls === 'none' ? ['password-in-clear', 'password-in-clear'] : []), 'new-folder-not-empty'].sort(),
+    );
+    for (const one of ['pack', 'deliver']) {
+      const ran = await step(one);
+      assert.equal(ran.code, 0, ran.stderr);
+    }
+    assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
+    writeFileSync(join(root, 'old/many/3/new one.txt'), 'new');
+    rmSync(join(root, 'old/many/4'), { recursive: true });
+    utimesSync(join(root, 'old/many'), 1_400_000_000, 1_400_000_000);
+    for (const one of ['pack', 'deliver', 'check']) {
+      const ran = await step(one);
+      assert.equal(ran.code, 0, ran.stderr + ran.stdout);
+    }
+    assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
+    const { kept, counts } = JSON.parse(readFileSync(join(move, 'results/pack.json'), 'utf8')).result;
+    assert.equal(kept, counts.files - 1);
+    const undone = await step('undo');
+    assert.equal(undone.code, 0, undone.stderr);
+    assert.deepEqual(readdirSync(join(root, 'new')), ['site']);
+    assert.deepEqual(readdirSync(join(root, 'new/site')), ['index.html']);
+
+    writeFileSync(join(root, 'old/two\nlines'), 'x');
+    symlinkSync('large', join(root, 'old/link'));
+    const local = sheet.replace(`files: "${far}/old", login: ${login}`, 'files: ../old');
+    writeFileSync(join(move, 'move.yaml'), local);
+    const packedHere = await step('pack');
+    assert.equal(packedHere.code, 0, packedHere.stderr);
+    const odd = await step('deliver', '--json');
+    const told = (JSON.parse(odd.stdout).findings as { code: string }[]).map(({ code }) => code).sort();
+    assert.deepEqual(told, ['link-not-made', 'name-not-taken']);
+
+    const refused = await run(['pack', '--again'], { cwd: move, env: { PW: 'wrong' } });
+    assert.equal(refused.code, 0, 'the old files are here');
+    writeFileSync(join(move, 'move.yaml'), sheet);
+    const wrong = await run(['pack'], { cwd: move, env: { PW: 'wrong s3cret' } });
+    assert.equal(wrong.code, 3);
+    assert.match(wrong.stderr, /refuses the login/);
+    assert.ok(!wrong.stderr.includes('s3cret'));
+    if (tls === 'none') return;
+    writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(/, host-key: "[^"]+"/g, ''));
+    const unknown = await step('pack');
+    assert.equal(unknown.code, 3);
+    assert.match(unknown.stderr, /certificate is not accepted/);
+    writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(ftp.fingerprint, `SHA256:${'B'.repeat(43)}`));
+    assert.match((await step('pack')).stderr, /the sheet says SHA256:BBB/);
+  });
+}
+
+test('the line is cut again and again over FTP: it goes on, and the tree is the same', {
+  timeout: 200_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  const root = folder(t);
+  makeTree(join(root, 'old'));
+  const ftp = await ownFtp(t, root, 'none');
+  const relay = new Relay(ftp.port);
+  const port = await relay.listen();
+  t.after(() => relay.close());
+  const far = `ftp://${ftp.user}@127.0.0.1:${port}${root}`;
+  const move = join(root, 'move');
+  mkdirSync(move);
+  mkdirSync(join(root, 'new'));
+  writeFileSync(
+    join(move, 'move.yaml'),
+    `name: tree\nold: { address: https://a.example, files: "${far}/old", login: { password: "\${PW}" } }\nnew: { address: https://b.example, files: "${far}/new/site", login: { password: "\${PW}" } }\n`,
+  );
+  // Only control connections pass the relay; each cut ends all of them.
+  const cutting = setInterval(() => {
+    if (relay.cuts >= 6) return;
+    relay.cuts++;
+    relay.cut();
+  }, 700);
+  t.after(() => clearInterval(cutting));
+  let said = '';
+  for (const one of ['pack', 'deliver']) {
+    const ran = await run([one, '--yes'], { cwd: move, env: { PW: ftp.password } });
+    assert.equal(ran.code, 0, ran.stderr);
+    said += ran.stderr;
+  }
+  clearInterval(cutting);
+  assert.match(said, /link to 127\.0\.0\.1 was lost/);
+  assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
+});
