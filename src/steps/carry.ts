@@ -61,20 +61,44 @@ async function readStream(
   try {
     const stream = await from.readMany?.([...wanted.keys()], signal);
     if (!stream) return false;
+    const writing = new Set<Promise<void>>();
+    const write = async (entry: FileEntry, content: AsyncIterable<Buffer>) => {
+      const hashed = new Hashed(content);
+      await to.write(entry.path, hashed, entry);
+      carried(entry, hashed.sum());
+    };
     for await (const { path, content } of stream) {
       const entry = wanted.get(path);
       // Only what was asked for is taken, whatever the far side sends.
       if (!entry) continue;
-      const hashed = new Hashed(content);
-      await to.write(path, hashed, entry);
-      carried(entry, hashed.sum());
+      if (entry.size > smallBytes) {
+        await write(entry, content);
+        continue;
+      }
+      // Small ones are written while the next come.
+      const whole = await wholeOf(content);
+      const written: Promise<void> = write(entry, whole).finally(() => writing.delete(written));
+      written.catch(() => {});
+      writing.add(written);
+      if (writing.size >= to.atOnce) await Promise.race(writing);
     }
+    await Promise.all(writing);
   } catch (error) {
     signal.throwIfAborted();
     if (error instanceof PorterError) throw error;
     // The link was lost; what did not come yet is asked for again.
   }
   return true;
+}
+
+const smallBytes = 256 * 1024;
+
+async function wholeOf(content: AsyncIterable<Buffer>): Promise<AsyncIterable<Buffer>> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of content) chunks.push(chunk);
+  return (async function* () {
+    yield* chunks;
+  })();
 }
 
 /** Puts files as one stream; gives whether the end can take one. */

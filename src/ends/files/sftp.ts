@@ -15,8 +15,9 @@ import type { FilesEnd, FileToWrite } from './files-end.js';
 const piece = 32 * 1024;
 /** Requests under way at once for one file. */
 const ahead = 32;
-/** Folders that are listed at once. */
-const listings = 24;
+/** Folders that are listed at once, and whose listings are kept before their turn. */
+const listings = 32;
+const mostAhead = 4000;
 
 type Callback<T> = (error: Error | undefined | null, value: T) => void;
 
@@ -25,7 +26,7 @@ export class SftpFiles implements FilesEnd {
   readonly place: string;
   readonly far = true;
   readonly makesLinks = true;
-  readonly atOnce = 48;
+  readonly atOnce = 64;
   readonly namesAreBytes = false;
   private readonly session: SshSession;
   private readonly root: string;
@@ -77,14 +78,12 @@ export class SftpFiles implements FilesEnd {
   }
 
   async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    const queue = new Listings(folder => this.entriesIn(folder), listings);
+    const ahead = new Listings(folder => this.entriesIn(folder), skip);
     const folders: ByteString[] = [asBytes('')];
-    queue.want(folders[0]!);
+    ahead.want(folders[0]!);
     for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
       const inside: ByteString[] = [];
-      const wanted = (await queue.get(folder)).filter(entry => !skip(entry));
-      for (const entry of wanted) if (entry.type === 'folder') queue.want(entry.path);
-      for (const entry of wanted) {
+      for (const entry of await ahead.get(folder)) {
         signal.throwIfAborted();
         yield entry;
         if (entry.type === 'folder') inside.push(entry.path);
@@ -110,25 +109,26 @@ export class SftpFiles implements FilesEnd {
     const far = this.at(path);
     const doing = `Reading ${this.show(path)}`;
     let offset = 0;
-    // After a lost link it goes on behind the last byte that was passed on.
-    for (let ended = false; !ended; ) {
-      const chunks: Buffer[] = [];
-      await this.session
-        .files(async sftp => {
-          const handle = await call<Buffer>(done => sftp.open(far, 'r', done));
-          try {
-            ended = await readSome(sftp, handle, offset, chunks);
-          } finally {
-            sftp.close(handle, () => {});
-          }
-        })
-        .catch(error => {
-          throw trouble(error, doing);
+    let open: { sftp: SFTPWrapper; handle: Buffer } | undefined;
+    try {
+      for (let ended = false; !ended; ) {
+        const chunks: Buffer[] = [];
+        await this.session.files(async sftp => {
+          // After a lost link it goes on behind the last byte that was passed on.
+          if (open?.sftp !== sftp)
+            open = { sftp, handle: await call<Buffer>(done => sftp.open(far, 'r', done)) };
+          chunks.length = 0;
+          ended = await readSome(sftp, open.handle, offset, chunks);
         });
-      for (const chunk of chunks) {
-        offset += chunk.length;
-        yield chunk;
+        for (const chunk of chunks) {
+          offset += chunk.length;
+          yield chunk;
+        }
       }
+    } catch (error) {
+      throw trouble(error, doing);
+    } finally {
+      open?.sftp.close(open.handle, () => {});
     }
   }
 
@@ -331,9 +331,11 @@ export class SftpFiles implements FilesEnd {
 
   private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
     const far = folder === '' ? this.root : this.at(folder);
-    const found = await this.ask<FileEntryWithStats[]>(`Listing ${far}`, (sftp, done) =>
-      sftp.readdir(far, done),
-    );
+    const found = await this.session
+      .files(sftp => readFolder(sftp, far))
+      .catch(error => {
+        throw trouble(error, `Listing ${far}`);
+      });
     const entries: FileEntry[] = [];
     for (const { filename, attrs } of found) {
       // A server may list anything; only plain names below the folder are taken.
@@ -405,16 +407,17 @@ export class SftpFiles implements FilesEnd {
   }
 }
 
-/** Lists folders ahead of their turn, several at once. */
+/** Lists folders ahead of their turn, several at once, and those in them as soon as they are known. */
 class Listings {
   private readonly under = new Map<string, Promise<FileEntry[]>>();
   private readonly waiting: (() => void)[] = [];
   private readonly listing: (folder: ByteString) => Promise<FileEntry[]>;
-  private free: number;
+  private readonly skip: (entry: FileEntry) => boolean;
+  private free = listings;
 
-  constructor(listing: (folder: ByteString) => Promise<FileEntry[]>, atOnce: number) {
+  constructor(listing: (folder: ByteString) => Promise<FileEntry[]>, skip: (entry: FileEntry) => boolean) {
     this.listing = listing;
-    this.free = atOnce;
+    this.skip = skip;
   }
 
   want(folder: ByteString): void {
@@ -425,6 +428,7 @@ class Listings {
   }
 
   async get(folder: ByteString): Promise<FileEntry[]> {
+    if (!this.under.has(folder)) this.want(folder);
     const listed = this.under.get(folder)!;
     this.under.delete(folder);
     return listed;
@@ -434,7 +438,10 @@ class Listings {
     if (this.free === 0) await new Promise<void>(resolve => this.waiting.push(resolve));
     else this.free--;
     try {
-      return await this.listing(folder);
+      const wanted = (await this.listing(folder)).filter(entry => !this.skip(entry));
+      for (const { type, path } of wanted)
+        if (type === 'folder' && this.under.size < mostAhead) this.want(path);
+      return wanted;
     } finally {
       const next = this.waiting.shift();
       if (next) next();
@@ -507,16 +514,51 @@ class Writing {
   }
 }
 
+/** What a folder holds. Two requests are under way at once, since most folders end with the first. */
+async function readFolder(sftp: SFTPWrapper, folder: string): Promise<FileEntryWithStats[]> {
+  const handle = await call<Buffer>(done => sftp.opendir(folder, done));
+  const found: FileEntryWithStats[] = [];
+  try {
+    for (let ended = false; !ended; ) {
+      const parts = await Promise.all([readPart(sftp, handle), readPart(sftp, handle)]);
+      for (const part of parts) {
+        if (part) found.push(...part);
+        else ended = true;
+      }
+    }
+  } finally {
+    sftp.close(handle, () => {});
+  }
+  return found;
+}
+
+/** The next names of a folder, or undefined after the last. */
+function readPart(sftp: SFTPWrapper, handle: Buffer): Promise<FileEntryWithStats[] | undefined> {
+  return new Promise((resolve, reject) => {
+    sftp.readdir(handle, (error, list) => {
+      if (!error) resolve(list);
+      else if ((error as { code?: number }).code === 1) resolve(undefined);
+      else reject(error);
+    });
+  });
+}
+
 /** Reads from an offset on, several pieces at once; gives whether the end was reached. */
 async function readSome(sftp: SFTPWrapper, handle: Buffer, from: number, chunks: Buffer[]): Promise<boolean> {
-  const pieces = await Promise.all(
-    // A small file ends in the first piece; asking for the second tells that it does.
-    Array.from({ length: from === 0 ? 2 : ahead }, (_, i) => readPiece(sftp, handle, from + i * piece)),
-  );
+  // A small file ends in the first piece. Its size is asked for along with it, so that this is known at once.
+  const first = from === 0;
+  const [pieces, stats] = await Promise.all([
+    Promise.all(
+      Array.from({ length: first ? 2 : ahead }, (_, i) => readPiece(sftp, handle, from + i * piece)),
+    ),
+    first ? call<Stats>(done => sftp.fstat(handle, done)) : undefined,
+  ]);
+  let at = from;
   for (const { chunk, end } of pieces) {
     if (chunk.length > 0) chunks.push(chunk);
+    at += chunk.length;
     // A server may give less than was asked for; the rest is asked for next time.
-    if (chunk.length < piece) return end;
+    if (chunk.length < piece) return end || (stats !== undefined && at >= stats.size);
   }
   return false;
 }
