@@ -30,6 +30,7 @@ export const start = command<StartWish & { newPasswordVariable: string | undefin
       { askFirst },
       { Face },
       { endSignal },
+      { closeSessions },
       { existsSync },
     ] = await Promise.all([
       import('../../steps/start.js'),
@@ -37,6 +38,7 @@ export const start = command<StartWish & { newPasswordVariable: string | undefin
       import('../ask.js'),
       import('../face.js'),
       import('../with-move.js'),
+      import('../../ends/files/place.js'),
       import('node:fs'),
     ]);
     const face = await Face.open(argv);
@@ -46,6 +48,7 @@ export const start = command<StartWish & { newPasswordVariable: string | undefin
     const asks = missingAnswers(given).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
     const answered = asks ? await askForAnswers(given, argv.sheet, face, signal) : undefined;
     const sheet = await step(answered?.wish ?? given, argv.sheet, signal, process.env, answered);
+    closeSessions();
     for (const { flag, test } of sheet.tests) face.tell(`--${flag}\n${showTest(test, face)}`);
     face.result(
       sheet,

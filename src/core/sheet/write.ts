@@ -50,6 +50,7 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'also', a.also, 'other addresses it has been served under');
   if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
   put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
+  if (isFar(a.oldFiles)) put(1, 'login', undefined, 'how to get in there', loginExample);
   put(
     1,
     'database',
@@ -67,6 +68,7 @@ export function writeSheet(a: SheetAnswers): string {
     'http://198.51.100.20',
   );
   put(1, 'files', a.newFiles, 'what stands there is kept until tidy', './new/htdocs');
+  if (isFar(a.newFiles)) put(1, 'login', undefined, 'how to get in there', loginExample);
   put(1, 'probe', a.probe ?? false, 'ask the host’s PHP by a file that takes itself away');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration shall say', 'mysql://user@localhost/name');
@@ -96,6 +98,12 @@ export function writeSheet(a: SheetAnswers): string {
     lines.push('', '# dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } }   # for cutover');
   }
   return lines.join('\n') + '\n';
+}
+
+const loginExample = '{ password: "${PASSWORD}" }  or  { key: ~/.ssh/id_ed25519 }';
+
+function isFar(place: string | undefined): boolean {
+  return /^(?:sftp|ftps?):/.test(place ?? '');
 }
 
 function inline(value: unknown): string {

@@ -1,0 +1,125 @@
+import assert from 'node:assert/strict';
+import { test } from 'node:test';
+import fc from 'fast-check';
+import type { SFTPWrapper } from 'ssh2';
+import { asBytes } from '../../src/core/bytes.js';
+import { staysInside } from '../../src/core/files/entries.js';
+import { fingerprintOf, hostLine, keyTypesOf, lookUpHost } from '../../src/core/ssh/known-hosts.js';
+import { FtpFiles } from '../../src/ends/files/ftp.js';
+import { SftpFiles } from '../../src/ends/files/sftp.js';
+import type { FtpSession } from '../../src/ends/ftp/session.js';
+import { authorityOf } from '../../src/ends/ssh/login.js';
+import type { SshSession } from '../../src/ends/ssh/session.js';
+
+const hostile = [
+  '.',
+  '..',
+  '../evil',
+  '/etc/passwd',
+  'a/b',
+  '',
+  'nul\0',
+  'new\nline',
+  '\x1b[2J',
+  'plain',
+  'x'.repeat(5000),
+];
+const signal = new AbortController().signal;
+
+async function pathsOf(end: SftpFiles | FtpFiles): Promise<string[]> {
+  const paths: string[] = [];
+  for await (const { path } of end.list(() => false, signal)) paths.push(path);
+  return paths;
+}
+
+test('whatever a server lists, only plain names below the folder are taken', async () => {
+  let asked = 0;
+  const sftp = {
+    opendir: (_: string, done: (error: undefined, handle: Buffer) => void) =>
+      done(undefined, Buffer.from('h')),
+    readdir: (_: Buffer, done: (error: { code: number } | undefined, list?: unknown) => void) =>
+      asked++ === 0
+        ? done(
+            undefined,
+            hostile.map(filename => ({ filename, attrs: { mode: 0o100644, size: 1, mtime: 0 } })),
+          )
+        : done({ code: 1 }),
+    close: () => {},
+  } as unknown as SFTPWrapper;
+  const ssh = {
+    files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
+  } as unknown as SshSession;
+  const overSftp = await pathsOf(new SftpFiles(ssh, 'sftp://u@h/x', '/x'));
+  const client = { list: async () => hostile.map(name => ({ name, type: 1, size: 1 })) };
+  const ftp = {
+    atOnce: 1,
+    do: (work: (one: typeof client) => unknown) => Promise.resolve(work(client)),
+  } as unknown as FtpSession;
+  const overFtp = await pathsOf(new FtpFiles(ftp, 'ftp://u@h/x', '/x'));
+  for (const paths of [overSftp, overFtp]) {
+    assert.ok(paths.includes('plain') && paths.every(path => staysInside(path)));
+    assert.ok(!paths.some(path => /[/\0]/.test(path)));
+  }
+  assert.ok(!overFtp.some(path => path.includes('\n')));
+});
+
+test('no path leads a command or a request out of its place', async () => {
+  const never = { files: () => assert.fail(), do: () => assert.fail(), once: () => assert.fail() };
+  const sftp = new SftpFiles(never as unknown as SshSession, 'sftp://u@h/x', '/x');
+  const ftp = new FtpFiles(never as unknown as FtpSession, 'ftp://u@h/x', '/x');
+  for (const path of ['../a', 'a/../../b', '/abs', 'a/..'])
+    for (const end of [sftp, ftp]) await assert.rejects(end.remove(asBytes(path)), /leads out of it/);
+  await assert.rejects(ftp.rename(asBytes('a\r\nDELE b'), asBytes('c')), /line end/);
+});
+
+const wire = (type: string, rest: Buffer) => {
+  const name = Buffer.from(type);
+  const length = Buffer.alloc(4);
+  length.writeUInt32BE(name.length);
+  return Buffer.concat([length, name, rest]);
+};
+
+test('a key that was accepted is known from then on, for its host and port only; another is a changed one', () => {
+  const host = fc.stringMatching(/^[a-z][a-z0-9-]{0,10}(\.[a-z]{2,5})?$/);
+  fc.assert(
+    fc.property(
+      host,
+      fc.integer({ min: 1, max: 65_535 }),
+      fc.uint8Array({ minLength: 8, maxLength: 64 }),
+      (name, port, bytes) => {
+        const key = wire('ssh-ed25519', Buffer.from(bytes));
+        const other = wire('ssh-ed25519', Buffer.concat([Buffer.from(bytes), Buffer.from('x')]));
+        const text = `# comment\n\n${hostLine(name, port, key)}\n@cert-authority * ssh-rsa AAAA\n`;
+        assert.equal(lookUpHost(text, name.toUpperCase(), port, key), 'known');
+        assert.equal(lookUpHost(text, name, port, other), 'changed');
+        assert.equal(lookUpHost(text, name, port === 1 ? 2 : port - 1, key), 'unknown');
+        assert.equal(lookUpHost(text, `x${name}`, port, key), 'unknown');
+        const revoked = `${text}@revoked ${hostLine('*', 22, key)}\n`;
+        assert.equal(lookUpHost(revoked, name, port, key), 'revoked');
+        assert.deepEqual(keyTypesOf(text, name, port), ['ssh-ed25519']);
+        assert.match(fingerprintOf(key), /^SHA256:[\w+/]{43}$/);
+      },
+    ),
+  );
+  const key = wire('ssh-rsa', Buffer.from('k'));
+  const line = (hosts: string) => `${hosts} ssh-rsa ${key.toString('base64')}\n`;
+  assert.equal(lookUpHost(line('*.a.example,!b.a.example'), 'c.a.example', 22, key), 'known');
+  assert.equal(lookUpHost(line('*.a.example,!b.a.example'), 'b.a.example', 22, key), 'unknown');
+  assert.equal(lookUpHost(line('192.0.2.?'), '192.0.2.7', 22, key), 'known');
+});
+
+test('an account is read from its address', () => {
+  assert.deepEqual(authorityOf('u%40h:p%3Aw@host:2222'), {
+    user: 'u@h',
+    password: 'p:w',
+    host: 'host',
+    port: 2222,
+  });
+  assert.deepEqual(authorityOf('host'), {
+    user: undefined,
+    password: undefined,
+    host: 'host',
+    port: undefined,
+  });
+  assert.equal(authorityOf('u@[2001:db8::1]:22').host, '2001:db8::1');
+});
