@@ -16,7 +16,7 @@ export type Way = 'as one stream' | 'file by file';
 /**
  * Carries files from an end to another, and sees to it that what arrived is what was read.
  * @param done is told of each file that was carried
- * @returns the SHA-256 of what was read, by path
+ * @returns the SHA-256 of what was read, by path, and the way that was taken where a network lies between
  * @throws DamageError where a file does not arrive as it was read
  */
 export async function carry(
@@ -25,7 +25,7 @@ export async function carry(
   entries: readonly FileEntry[],
   signal: AbortSignal,
   done: (entry: FileEntry) => void,
-): Promise<{ sums: Map<ByteString, string>; way: Way }> {
+): Promise<{ sums: Map<ByteString, string>; way: Way | undefined }> {
   const sums = new Map<ByteString, string>();
   const carried = (entry: FileEntry, sum: string) => {
     if (!sums.has(entry.path)) done(entry);
@@ -46,7 +46,7 @@ export async function carry(
     carried(entry, await copyAgain(from, to, entry));
   });
   if (to.far) await verifyArrived(from, to, entries, sums, signal);
-  return { sums, way };
+  return { sums, way: from.far || to.far ? way : undefined };
 }
 
 /** Takes what it can of files as one stream; gives whether the end has such a thing. */
@@ -202,7 +202,6 @@ async function copyAgain(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promis
       return await copyChecked(from, to, entry);
     } catch (error) {
       if (!(error instanceof LinkLost) || attempt >= linkTries) throw error;
-      await new Promise(resolve => setTimeout(resolve, 1000 * 2 ** attempt));
     }
   }
 }

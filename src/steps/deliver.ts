@@ -23,7 +23,7 @@ export interface DeliverResult {
         readonly count: number;
         readonly bytes: number;
         readonly again: number;
-        readonly way: Way;
+        readonly way: Way | undefined;
       }
     | undefined;
   readonly dump: { readonly file: string; readonly bytes: number } | undefined;

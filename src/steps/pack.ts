@@ -144,7 +144,7 @@ async function listWanted(
       });
       continue;
     }
-    if (!files.namesAreBytes && entry.path.includes(replaced)) {
+    if (!files.takesName(entry.path) || (!files.namesAreBytes && entry.path.includes(replaced))) {
       findings.push({
         level: 'warn',
         code: 'name-not-readable',
@@ -214,7 +214,7 @@ async function takeFiles(
   run: StepRun,
   files: FilesEnd,
   entries: readonly FileEntry[],
-): Promise<{ entries: CheckedEntry[]; kept: number; way: Way }> {
+): Promise<{ entries: CheckedEntry[]; kept: number; way: Way | undefined }> {
   const { crate } = run.move;
   const before = new Map((await crate.entries()).map(entry => [entry.path, entry]));
   const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);

@@ -8,6 +8,7 @@ import { noteSample, observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
+import { oneChunk } from '../ends/content.js';
 import type { CratePart } from '../ends/crate.js';
 import { leaveOf, prefixChangeOf, rulesOf } from './move.js';
 import { takenDump } from './pack.js';
@@ -96,13 +97,7 @@ async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummar
     const first = edits[0]!;
     noteSample(place, textOf(before.slice(first.start, first.end)), textOf(first.put));
     const after = bufferOf(applyEdits(before, edits));
-    await crate.movedFiles.write(
-      entry.path,
-      (async function* () {
-        yield after;
-      })(),
-      entry,
-    );
+    await crate.movedFiles.write(entry.path, oneChunk(after), entry);
     const sums = await crate.movedFiles.checksums([entry.path], run.signal);
     moved.push({ ...entry, size: after.length, sha256: sums.get(entry.path) });
   }

@@ -8,6 +8,7 @@ import type { JournalRecord } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import { maskedPair } from '../core/site/masking.js';
+import { oneChunk } from '../ends/content.js';
 import type { CrateManifest } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
@@ -254,8 +255,4 @@ export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise
 /** The files that were fitted besides the configuration. */
 export function fittedOf({ files, configurationFiles }: SetUp): string[] {
   return files.filter(({ path }) => !configurationFiles.includes(path)).map(({ path }) => textOf(path));
-}
-
-async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
-  yield chunk;
 }

@@ -41,14 +41,13 @@ export function treeOf(files: FilesEnd): SiteTree {
 /** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */
 export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site> {
   const { files } = tree;
-  const known = new Set<string>();
-  for (const path of new Set(families.flatMap(({ marks }) => marks.flat()))) {
-    if (await files.entry(asBytes(path))) known.add(path);
-  }
+  const marks = [...new Set(families.flatMap(one => one.marks.flat()))];
+  const there = await Promise.all(marks.map(path => files.entry(asBytes(path))));
+  const known = new Set(marks.filter((_, i) => there[i] !== undefined));
   const { family, by } = recogniseFamily(path => known.has(path));
-  const there = await configurationsOf(tree, family);
-  const configuration = there.length > 1 ? (family.configurationFor?.(there, address) ?? there[0]) : there[0];
-  const others = there.filter(path => path !== configuration && !path.startsWith('../'));
+  const mains = await configurationsOf(tree, family);
+  const configuration = mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
+  const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
   const version = await versionOf(tree, family);
   if (configuration === undefined) {
     const none = { main: '', sources: new Map() };

@@ -3,6 +3,7 @@ import { asBytes, textOf } from '../core/bytes.js';
 import type { Finding } from '../core/findings.js';
 import type { Family } from '../core/site/family.js';
 import { probeSource, readProbe, type SeenLanguage } from '../core/site/probe.js';
+import { oneChunk } from '../ends/content.js';
 import { isRefusal, lookAtServer, type SeenServer } from '../ends/database/server.js';
 import { openAbove, openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
 import { type Trial, tryOut } from '../ends/files/trial.js';
@@ -255,8 +256,4 @@ function serverFindings(
     );
   }
   return findings;
-}
-
-async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
-  yield chunk;
 }

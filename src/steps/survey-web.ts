@@ -23,7 +23,8 @@ export interface WebSurvey {
   readonly certificate: { readonly until: string; readonly issuer: string } | undefined;
 }
 
-const nothing: WebSurvey = {
+/** A site that was not asked. */
+export const notAsked: WebSurvey = {
   asked: undefined,
   home: undefined,
   login: undefined,
@@ -48,7 +49,7 @@ export async function surveyOldWeb(
 ): Promise<{ web: WebSurvey; findings: Finding[] }> {
   const { oldAddress, sheet } = run.move;
   const site = siteAt(oldAddress, sheet.old.reach);
-  if (!site) return { web: nothing, findings: [] };
+  if (!site) return { web: notAsked, findings: [] };
   const asked = sheet.old.reach ?? formatAddress(oldAddress);
   const url = formatAddress(oldAddress);
   const { certificate, findings } = await surveyCertificate(run, oldAddress, sheet.old.reach, 'old');
@@ -67,7 +68,7 @@ export async function surveyOldWeb(
         remedy: 'Check old.address; without it, nothing can be compared at the end',
       });
     }
-    return { web: { ...nothing, asked, certificate }, findings };
+    return { web: { ...notAsked, asked, certificate }, findings };
   }
   findings.push(
     ...pageFindings({ which: 'home page', url: `${url}/`, ...home }, family.troubleIn(home.html)),
@@ -97,7 +98,7 @@ export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; find
   const site = siteAt(newAddress, sheet.new.reach);
   // Before the cutover the name leads to the old host, where the address stays.
   const same = sheet.new.reach === undefined && newAddress.host === oldAddress.host;
-  if (!site || same) return { web: nothing, findings: [] };
+  if (!site || same) return { web: notAsked, findings: [] };
   const asked = sheet.new.reach ?? formatAddress(newAddress);
   const { certificate, findings } = await surveyCertificate(run, newAddress, sheet.new.reach, 'new');
   try {
@@ -119,7 +120,7 @@ export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; find
         remedy: 'Check new.reach, and that the server is set up for the new host name',
       });
     }
-    return { web: { ...nothing, asked, certificate }, findings };
+    return { web: { ...notAsked, asked, certificate }, findings };
   }
 }
 

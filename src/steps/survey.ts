@@ -29,7 +29,7 @@ import {
   surveyNewDatabase,
   surveyNewPlace,
 } from './survey-new.js';
-import { surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey-web.js';
+import { notAsked, surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey-web.js';
 
 export type { WebSurvey };
 
@@ -172,16 +172,6 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
   };
   return { end, findings, site, files: seen };
 }
-
-const notAsked: WebSurvey = {
-  asked: undefined,
-  home: undefined,
-  login: undefined,
-  front: undefined,
-  from: undefined,
-  skew: undefined,
-  certificate: undefined,
-};
 
 async function surveyNew(run: StepRun, site: Site | undefined): Promise<SeenNew> {
   const { move } = run;

@@ -29,10 +29,11 @@ function withFindings(outcome: StepOutcome<unknown>, lines: readonly string[], c
 }
 
 export function showPack(outcome: StepOutcome<PackResult>, colors: Colors): string {
-  const { counts, crate, kept } = outcome.result;
+  const { counts, crate, kept, way } = outcome.result;
   const text = `${counted(counts.files, 'file')} (${bytes(counts.bytes)}), ${counted(counts.tables, 'table')} with ${counted(counts.rows, 'row')}`;
   const lines = [headline(outcome, text, colors)];
   if (outcome.state !== 'stopped') lines.push(`  in the crate ${crate}`);
+  if (way) lines.push(`  carried ${way}`);
   if (kept > 0) lines.push(`  ${counted(kept, 'file was', 'files were')} there already and unchanged`);
   return withFindings(outcome, lines, colors);
 }
@@ -42,7 +43,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
   const lines = [headline(outcome, 'everything is in its place', colors)];
   if (files)
     lines.push(
-      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)}), each checked`,
+      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)}), each checked${files.way ? `, carried ${files.way}` : ''}`,
     );
   if (dump) lines.push(`  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`);
   if (configuration)

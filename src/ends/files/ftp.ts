@@ -17,6 +17,8 @@ export class FtpFiles implements FilesEnd {
   readonly namesAreBytes = true;
   private readonly session: FtpSession;
   private readonly root: string;
+  /** Writings that a lost link ended, one after the other. */
+  private lost = 0;
 
   /** @param root its absolute path at the far side */
   constructor(session: FtpSession, place: string, root: string) {
@@ -137,7 +139,7 @@ export class FtpFiles implements FilesEnd {
     return sums;
   }
 
-  /** @throws LinkLost when the connection is lost meanwhile; the content must then be given anew */
+  /** @throws LinkLost when the connection was lost meanwhile and waited for; the content must then be given anew */
   async write(
     path: ByteString,
     content: AsyncIterable<Buffer>,
@@ -156,8 +158,12 @@ export class FtpFiles implements FilesEnd {
         }
         await this.setLike(client, far, like ?? { mode: 0o644, mtime: Date.now() });
       });
+      this.lost = 0;
     } catch (error) {
-      if (error instanceof LinkLost) throw error;
+      if (error instanceof LinkLost) {
+        await this.session.pause(this.lost++);
+        throw error;
+      }
       throw trouble(error, `Writing ${this.show(path)}`);
     } finally {
       source.destroy();

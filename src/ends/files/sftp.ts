@@ -3,9 +3,10 @@ import { once } from 'node:events';
 import { pipeline } from 'node:stream/promises';
 import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { extract, pack } from 'tar-stream';
-import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
+import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { oneChunk } from '../content.js';
 import { inTurns } from '../in-turns.js';
 import type { SshSession } from '../ssh/session.js';
 import { asTrouble } from '../trouble.js';
@@ -78,7 +79,11 @@ export class SftpFiles implements FilesEnd {
   }
 
   async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    const ahead = new Listings(folder => this.entriesIn(folder), skip);
+    const found = await this.findAll();
+    const ahead = new Listings(
+      async folder => found?.get(folder) ?? (found ? [] : this.entriesIn(folder)),
+      skip,
+    );
     const folders: ByteString[] = [asBytes('')];
     ahead.want(folders[0]!);
     for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
@@ -90,6 +95,16 @@ export class SftpFiles implements FilesEnd {
       }
       folders.push(...inside.reverse());
     }
+  }
+
+  /** Everything below, by folder, told by one command where the account has a shell and a `find` that can. */
+  private async findAll(): Promise<Map<ByteString, FileEntry[]> | undefined> {
+    if (!(await this.runsCommands())) return undefined;
+    const { code, out } = await this.session.run(
+      `cd ${quoted(this.root)} && find . -mindepth 1 -printf '%y %s %m %T@ %P\\0%l\\0'`,
+    );
+    // What it could not look into, the other way of listing tells by its error.
+    return code === 0 ? readFind(bytesOf(out)) : undefined;
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
@@ -514,6 +529,33 @@ class Writing {
   }
 }
 
+/** Reads what `find` printed: kind, size, mode, time and path of each thing, and where it points. */
+function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
+  const types: Readonly<Record<string, FileEntry['type']>> = { f: 'file', d: 'folder', l: 'link' };
+  const found = new Map<ByteString, FileEntry[]>();
+  const parts = out.split('\0');
+  for (let i = 0; i + 1 < parts.length; i += 2) {
+    const [, kind, size, mode, seconds, path] = /^(\w) (\d+) (\d+) (-?\d+)\S* (.*)$/s.exec(parts[i]!) ?? [];
+    const type = types[kind ?? ''];
+    if (!type || !path || !staysInside(path)) continue;
+    const slash = path.lastIndexOf('/');
+    const folder = asBytes(slash < 0 ? '' : path.slice(0, slash));
+    const entry: FileEntry = {
+      path: asBytes(path),
+      type,
+      size: type === 'file' ? Number(size) : 0,
+      mode: Number.parseInt(mode!, 8),
+      mtime: Number(seconds) * 1000,
+      to: type === 'link' ? asBytes(parts[i + 1]!) : undefined,
+    };
+    const list = found.get(folder);
+    if (list) list.push(entry);
+    else found.set(folder, [entry]);
+  }
+  for (const list of found.values()) list.sort((a, b) => (a.path < b.path ? -1 : 1));
+  return found;
+}
+
 /** What a folder holds. Two requests are under way at once, since most folders end with the first. */
 async function readFolder(sftp: SFTPWrapper, folder: string): Promise<FileEntryWithStats[]> {
   const handle = await call<Buffer>(done => sftp.opendir(folder, done));
@@ -578,10 +620,6 @@ async function* entriesOf(
     entry.resume();
   }
   await piped;
-}
-
-async function* oneChunk(chunk: Buffer): AsyncIterable<Buffer> {
-  yield chunk;
 }
 
 function readPiece(sftp: SFTPWrapper, handle: Buffer, at: number): Promise<{ chunk: Buffer; end: boolean }> {

@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { asBytes } from '../../core/bytes.js';
 import type { Rate } from '../../core/estimate.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import { oneChunk } from '../content.js';
 import type { FilesEnd } from './files-end.js';
 
 /** What an end lets this account do. */
@@ -33,9 +34,9 @@ export async function tryOut(end: FilesEnd, signal: AbortSignal): Promise<Trial>
       await end.makeFolder(folder, 0o700);
       const small = await secondsOf(async () => {
         for (let i = 0; i < smallFiles; i++)
-          await end.write(at(`small-${i}`), chunk(Buffer.alloc(2000, 'x')));
+          await end.write(at(`small-${i}`), oneChunk(Buffer.alloc(2000, 'x')));
       });
-      const large = await secondsOf(() => end.write(at('large'), chunk(randomBytes(largeBytes))));
+      const large = await secondsOf(() => end.write(at('large'), oneChunk(randomBytes(largeBytes))));
       write = { perFile: small / smallFiles, bytesPerSecond: largeBytes / Math.max(large, 0.001) };
     });
     const renames = writable && (await works(() => end.rename(at('large'), at('renamed'))));
@@ -82,8 +83,4 @@ async function secondsOf(work: () => Promise<void>): Promise<number> {
   const began = performance.now();
   await work();
   return (performance.now() - began) / 1000;
-}
-
-async function* chunk(content: Buffer): AsyncIterable<Buffer> {
-  yield content;
 }

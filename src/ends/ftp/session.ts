@@ -34,6 +34,8 @@ export class FtpSession {
   private open = 0;
   private most = connections;
   private closed = false;
+  /** Whether the server has let this account in before. */
+  private wasIn = false;
 
   constructor(login: FtpLogin) {
     this.login = login;
@@ -136,6 +138,7 @@ export class FtpSession {
       if (tls !== 'none' && certificate !== undefined) checkCertificate(client, certificate, doing);
       await client.login(bytesOfText(user), bytesOfText(password));
       await client.useDefaultSettings();
+      this.wasIn = true;
       return client;
     } catch (error) {
       client.close();
@@ -149,6 +152,9 @@ export class FtpSession {
         this.tell(`${host} lets in no more than ${this.most} connections; going on with these`);
         return undefined;
       }
+      const refused = error instanceof FTPError && error.code === 530;
+      if (this.wasIn && !refused)
+        throw new LinkLost(`The link to ${host} is down: ${(error as Error).message}`, { cause: error });
       throw asEndError(error as Error & { code?: string | number }, doing);
     }
   }
