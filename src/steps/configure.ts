@@ -44,6 +44,8 @@ export interface SetUp {
   /** The paths of those of its files that change. */
   readonly configurationFiles: readonly string[];
   readonly changed: readonly FactName[];
+  /** How often each of the sheet's edits was carried out. */
+  readonly edits: readonly number[];
   readonly findings: readonly Finding[];
 }
 
@@ -53,6 +55,7 @@ export const nothingToSetUp: SetUp = {
   configuration: undefined,
   configurationFiles: [],
   changed: [],
+  edits: [],
   findings: [],
 };
 
@@ -145,7 +148,14 @@ export async function planConfiguration(
     ...doubtsOf(move, family, after, finalPlace),
   ];
   if (changed.some(fact => fact.startsWith('secretKey'))) findings.push(freshKeys(`${finalPlace}/${main}`));
-  return { files, configuration: main, configurationFiles: files.map(({ path }) => path), changed, findings };
+  return {
+    files,
+    configuration: main,
+    configurationFiles: files.map(({ path }) => path),
+    changed,
+    edits: [],
+    findings,
+  };
 }
 
 function byHandFinding({ fact, file, line, source, put }: ByHand, finalPlace: string): Finding {
@@ -221,7 +231,7 @@ export async function planServed(
   originals: (path: ByteString) => FilesEnd,
   paths: readonly FileEntry[],
   finalPlace: string,
-): Promise<{ files: SetUpFile[]; findings: Finding[] }> {
+): Promise<{ files: SetUpFile[]; edits: number[]; findings: Finding[] }> {
   const files = new Map(configured.map(file => [file.path, file]));
   const wishes = move.sheet.configure.edits;
   const found = wishes.map(() => 0);
@@ -249,7 +259,7 @@ export async function planServed(
   }
   const { maintenance } = move.sheet.configure;
   const page = family.maintenance;
-  if (maintenance === 'keep') return { files: [...files.values()], findings };
+  if (maintenance === 'keep') return { files: [...files.values()], edits: found, findings };
   if (!page) {
     findings.push({
       level: 'note',
@@ -265,7 +275,7 @@ export async function planServed(
       files.set(page.file, { ...absent, path: page.file, before, after: page.content });
     else if (there) files.set(page.file, { ...absent, path: page.file, before });
   }
-  return { files: [...files.values()], findings };
+  return { files: [...files.values()], edits: found, findings };
 }
 
 const absent = { before: undefined, after: undefined, like: undefined };

@@ -30,6 +30,8 @@ export interface DeliverResult {
   readonly configuration: Configured | undefined;
   /** Files of the web server that were fitted to the new path or address. */
   readonly fitted: readonly string[];
+  /** How often each of the sheet's own edits was carried out. */
+  readonly edits: readonly number[];
   /** Where what stood at the new end is kept. */
   readonly keepsakes: readonly string[];
 }
@@ -58,6 +60,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
     let files: DeliverResult['files'];
     let configuration: Configured | undefined;
     let fitted: string[] = [];
+    let edits: readonly number[] = [];
     let trace: Record<string, string> = {};
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
       const spot = spotOf(move, move.newFiles);
@@ -74,6 +77,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
           ? undefined
           : { file: placeBelow(move.newFiles, setUp.configuration), changed: setUp.changed };
       fitted = fittedOf(setUp);
+      edits = setUp.edits;
       trace = traceOfSetUp(setUp);
       findings.push(...setUp.findings);
     }
@@ -90,6 +94,7 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       dump: moved && { file: move.newDump!, bytes: moved.bytes },
       configuration,
       fitted,
+      edits,
       keepsakes,
     };
     return { result, findings, brief: { files: files?.count, dump: moved?.sha256, keepsakes, setUp: trace } };

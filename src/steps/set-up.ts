@@ -161,7 +161,8 @@ async function withServed(
 ): Promise<SetUp> {
   const place = requiredPlace(move);
   const served = await planServed(move, family, configured.files, originals, entries, place);
-  return { ...configured, files: served.files, findings: [...configured.findings, ...served.findings] };
+  const { files, edits, findings } = served;
+  return { ...configured, files, edits, findings: [...configured.findings, ...findings] };
 }
 
 function requiredPlace({ newFiles }: Move): string {

@@ -106,6 +106,7 @@ export async function probeLanguage(
     return { language: undefined, findings };
   } finally {
     await files.remove(name);
+    await noteDone(run, 'survey', { probed: place });
   }
   const language = readProbe(body);
   if (language === 'source') {
@@ -139,7 +140,9 @@ function notProbed(place: string, why: string): Finding {
 
 /** Takes away probes that a killed run left. */
 export async function clearProbes(move: Move): Promise<void> {
-  const left = new Set((await move.folder.readJournal()).flatMap(({ did }) => did?.probes ?? []));
+  const journal = await move.folder.readJournal();
+  const left = new Set(journal.flatMap(({ did }) => did?.probes ?? []));
+  for (const { did } of journal) if (did?.probed) left.delete(did.probed);
   for (const place of left) {
     const { above, name } = openAbove(place);
     if (await above.isThere()) await above.remove(name);

@@ -2,6 +2,7 @@ import { access, rm } from 'node:fs/promises';
 import type { Move } from './move.js';
 import { clearBeside, clearFolders, type Remains, remainsOf } from './put-back.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { clearProbes } from './survey-new.js';
 
 export interface TidyResult {
   readonly removed: readonly string[];
@@ -35,6 +36,7 @@ export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   return doStep({ ...run, again: true }, 'tidy', { paths }, async () => {
     for (const one of remains) await clearBeside(move, one);
     await clearFolders(move);
+    await clearProbes(move);
     if (crate) await rm(move.crate.folder, { recursive: true });
     const remember = [
       `Open the permalink settings of ${move.sheet.new.address} once and save them`,

@@ -296,6 +296,7 @@ configure: { edits: [{ file: config/app.ini, find: "=/site/", put: "=/" }, { fil
   assert.equal(ran.code, 0, ran.stderr + ran.stdout);
   const { outcomes } = json(ran.stdout);
   assert.deepEqual(outcomes[3].result.fitted.sort(), ['.htaccess', 'config/app.ini']);
+  assert.deepEqual(outcomes[3].result.edits, [2, 0]);
   assert.deepEqual(
     outcomes[3].findings
       .map((one: { code: string; place: string }) => `${one.code} ${one.place.replace(root, '')}`)

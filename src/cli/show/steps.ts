@@ -39,7 +39,7 @@ export function showPack(outcome: StepOutcome<PackResult>, colors: Colors): stri
 }
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
-  const { files, dump, configuration, fitted, keepsakes } = outcome.result;
+  const { files, dump, configuration, fitted, edits, keepsakes } = outcome.result;
   const lines = [headline(outcome, 'everything is in its place', colors)];
   if (files)
     lines.push(
@@ -51,6 +51,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
       `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,
     );
   if (fitted.length > 0) lines.push(`  fitted         ${fitted.join(', ')}`);
+  for (const [i, n] of edits.entries()) lines.push(`  edit ${i + 1}         in ${counted(n, 'place')}`);
   for (const keepsake of keepsakes)
     lines.push(`  kept           ${keepsake}; "undo" puts it back, "tidy" removes it`);
   return withFindings(outcome, lines, colors);
