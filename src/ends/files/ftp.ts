@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto';
 import { PassThrough, Readable } from 'node:stream';
 import { type FileInfo, FileType, FTPError } from 'basic-ftp';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
@@ -8,6 +7,7 @@ import { type FtpSession, LinkLost } from '../ftp/session.js';
 import { inTurns } from '../in-turns.js';
 import { asTrouble } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
+import { sumsByReading } from './sums.js';
 
 /** A folder at a host that speaks FTP (RFC 959, RFC 3659). Names are held as the bytes that the server gives. */
 export class FtpFiles implements FilesEnd {
@@ -125,18 +125,18 @@ export class FtpFiles implements FilesEnd {
     paths: readonly ByteString[],
     signal: AbortSignal,
   ): Promise<ReadonlyMap<ByteString, string>> {
-    const sums = new Map<ByteString, string>();
-    await inTurns(paths, this.atOnce, signal, async path => {
-      const hash = createHash('sha256');
-      try {
-        for await (const chunk of this.read(path)) hash.update(chunk);
-      } catch (error) {
-        if (error instanceof Missing) return;
+    const there = new Set<string>();
+    const folders = new Set(paths.map(path => asBytes(path.slice(0, Math.max(0, path.lastIndexOf('/'))))));
+    await inTurns([...folders], this.atOnce, signal, async folder => {
+      const entries = await this.entriesIn(folder).catch(error => {
+        if (error instanceof Missing) return [];
         throw error;
-      }
-      sums.set(path, hash.digest('hex'));
+      });
+      for (const { path, type } of entries) if (type === 'file') there.add(path);
     });
-    return sums;
+    return sumsByReading(paths, this.atOnce, signal, async path =>
+      there.has(path) ? this.read(path) : undefined,
+    );
   }
 
   /** @throws LinkLost when the connection was lost meanwhile and waited for; the content must then be given anew */

@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto';
 import { createReadStream, type Stats } from 'node:fs';
 import {
   chmod,
@@ -17,9 +16,9 @@ import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
-import { inTurns } from '../in-turns.js';
 import { asTrouble, telling } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
+import { sumsByReading } from './sums.js';
 
 const chunkBytes = 1 << 20;
 
@@ -119,14 +118,7 @@ export class LocalFiles implements FilesEnd {
     paths: readonly ByteString[],
     signal: AbortSignal,
   ): Promise<ReadonlyMap<ByteString, string>> {
-    const sums = new Map<ByteString, string>();
-    await inTurns(paths, this.atOnce, signal, async path => {
-      if ((await this.entry(path))?.type !== 'file') return;
-      const hash = createHash('sha256');
-      for await (const chunk of this.read(path)) hash.update(chunk);
-      sums.set(path, hash.digest('hex'));
-    });
-    return sums;
+    return sumsByReading(paths, this.atOnce, signal, path => this.contentOf(path));
   }
 
   async write(
@@ -182,6 +174,10 @@ export class LocalFiles implements FilesEnd {
     await telling(`Renaming ${this.show(from)} to ${this.show(to)}`, () =>
       rename(this.at(from), this.at(to)),
     );
+  }
+
+  private async contentOf(path: ByteString): Promise<AsyncIterable<Buffer> | undefined> {
+    return (await this.entry(path))?.type === 'file' ? this.read(path) : undefined;
   }
 
   private at(path: ByteString): Buffer {

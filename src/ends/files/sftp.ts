@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto';
 import { once } from 'node:events';
 import { pipeline } from 'node:stream/promises';
 import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
@@ -11,6 +10,7 @@ import { inTurns } from '../in-turns.js';
 import type { SshSession } from '../ssh/session.js';
 import { asTrouble } from '../trouble.js';
 import type { FilesEnd, FileToWrite } from './files-end.js';
+import { sumsByReading } from './sums.js';
 
 /** What every server takes in one request (draft-ietf-secsh-filexfer-02, section 3). */
 const piece = 32 * 1024;
@@ -163,13 +163,10 @@ export class SftpFiles implements FilesEnd {
     }
     // What no command told is read back.
     const rest = paths.filter(path => !sums.has(path));
-    await inTurns(rest, this.atOnce, signal, async path => {
-      if ((await this.entry(path))?.type !== 'file') return;
-      const hash = createHash('sha256');
-      for await (const chunk of this.read(path)) hash.update(chunk);
-      sums.set(path, hash.digest('hex'));
-    });
-    return sums;
+    const read = await sumsByReading(rest, this.atOnce, signal, async path =>
+      (await this.entry(path))?.type === 'file' ? this.read(path) : undefined,
+    );
+    return new Map([...sums, ...read]);
   }
 
   async readMany(

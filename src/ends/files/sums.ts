@@ -1,0 +1,21 @@
+import { createHash } from 'node:crypto';
+import type { ByteString } from '../../core/bytes.js';
+import { inTurns } from '../in-turns.js';
+
+/** SHA-256 of files by reading them, several at once. @param open gives a file's content, or undefined where it is not there */
+export async function sumsByReading(
+  paths: readonly ByteString[],
+  atOnce: number,
+  signal: AbortSignal,
+  open: (path: ByteString) => Promise<AsyncIterable<Buffer> | undefined>,
+): Promise<Map<ByteString, string>> {
+  const sums = new Map<ByteString, string>();
+  await inTurns(paths, atOnce, signal, async path => {
+    const content = await open(path);
+    if (!content) return;
+    const hash = createHash('sha256');
+    for await (const chunk of content) hash.update(chunk);
+    sums.set(path, hash.digest('hex'));
+  });
+  return sums;
+}
