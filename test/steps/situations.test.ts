@@ -364,7 +364,7 @@ const situations: readonly [found: string[], change: (stage: Stage) => void][] =
   [['warn new-site-there'], stage => stage.put(`/new/htdocs/${config}`, '<?php')],
   [
     ['stop place-not-writable', 'stop room-too-small'],
-    stage => stage.sheet('files: ../new/htdocs', 'files: /sys/able-porter/htdocs'),
+    stage => stage.sheet('files: ../new/htdocs', 'files: /proc/able-porter/htdocs'),
   ],
   [
     ['note dns-not-asked', 'note dns-not-asked'],

@@ -8,6 +8,7 @@ import {
   readlink,
   rename,
   rm,
+  stat,
   statfs,
   symlink,
   utimes,
@@ -128,7 +129,7 @@ export class LocalFiles implements FilesEnd {
   ): Promise<void> {
     await telling(`Writing ${this.show(path)}`, async () => {
       const slash = path.lastIndexOf('/');
-      await mkdir(slash < 0 ? this.root : this.at(asBytes(path.slice(0, slash))), { recursive: true });
+      await makeFolders(slash < 0 ? this.root : this.at(asBytes(path.slice(0, slash))));
       // Anew, never through a link or into a file that is there.
       await rm(this.at(path), { force: true });
       const file = await open(this.at(path), 'wx', 0o600);
@@ -147,7 +148,7 @@ export class LocalFiles implements FilesEnd {
   async makeFolder(path: ByteString, mode: number): Promise<void> {
     // Open to us while it is being filled, also where an earlier run had closed it.
     await telling(`Making the folder ${this.show(path)}`, async () => {
-      await mkdir(this.at(path), { recursive: true });
+      await makeFolders(this.at(path));
       await chmod(this.at(path), mode | 0o700);
     });
   }
@@ -194,4 +195,26 @@ export class LocalFiles implements FilesEnd {
   private show(path: ByteString): string {
     return `${this.place}/${textOf(path)}`;
   }
+}
+
+/** Makes a folder and those above it. (The recursive way of Node never ends below /proc.) */
+async function makeFolders(path: Buffer): Promise<void> {
+  try {
+    await mkdir(path);
+  } catch (error) {
+    const { code } = error as NodeJS.ErrnoException;
+    const above = path.subarray(0, path.lastIndexOf('/'));
+    if (code === 'ENOENT' && above.length > 0) {
+      await makeFolders(above);
+      await mkdir(path).catch(unlessFolder(path));
+    } else await unlessFolder(path)(error);
+  }
+}
+
+/** Passes over an error where the folder is there, also made by another meanwhile. */
+function unlessFolder(path: Buffer): (error: unknown) => Promise<void> {
+  return async error => {
+    const there = await stat(path).catch(() => undefined);
+    if (!there?.isDirectory()) throw error;
+  };
 }

@@ -1,6 +1,6 @@
 import type { ClientChannel, SFTPWrapper } from 'ssh2';
 import { EndError, PartWayError, PorterError } from '../../core/errors.js';
-import { SshConnection } from './connection.js';
+import type { SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
 import type { SshLogin } from './login.js';
 
@@ -82,8 +82,14 @@ export class SshSession {
     this.connection = undefined;
   }
 
+  /** What speaks the protocol is loaded only when a place is reached by it. */
+  private async opened(): Promise<SshConnection> {
+    const { SshConnection: Connection } = await import('./connection.js');
+    return Connection.open(this.login, this.hostKeys);
+  }
+
   private connected(): Promise<SshConnection> {
-    this.connection ??= SshConnection.open(this.login, this.hostKeys).catch(error => {
+    this.connection ??= this.opened().catch(error => {
       this.connection = undefined;
       throw error;
     });
@@ -116,7 +122,7 @@ export class SshSession {
       this.tell(`The link to ${host} was lost; trying again in ${pause} s (${i + 1} of ${pauses.length})`);
       await new Promise(resolve => setTimeout(resolve, pause * 1000));
       try {
-        const connection = await SshConnection.open(this.login, this.hostKeys);
+        const connection = await this.opened();
         this.tell(`The link to ${host} is there again`);
         return connection;
       } catch (error) {
