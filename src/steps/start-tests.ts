@@ -148,7 +148,7 @@ export class AnswerTests {
     return this.told(async () => {
       const place = placeOf(wish.newFiles!, this.from);
       const above = openFiles(await standingFolder(placeAbove(place)));
-      const { writable, renames } = await tryOut(above, this.signal);
+      const { writable, renames } = await tryOut(above, 'start', this.signal);
       if (!writable || !renames) return { good: false, said: `nothing can be written in ${above.place}` };
       const entry = openFiles(place);
       let standing = 0;

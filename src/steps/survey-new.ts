@@ -34,7 +34,7 @@ export async function surveyNewPlace(
   const findings: Finding[] = [];
   if (!newFiles) return { place: undefined, findings };
   const above = openFiles(await standingFolder(placeAbove(newFiles)));
-  const trial = await tryOut(above, run.signal);
+  const trial = await tryOut(above, run.move.sheet.name, run.signal);
   const room = await above.room();
   const files = openFiles(newFiles);
   const names: string[] = [];

@@ -66,7 +66,9 @@ test('a database server says what it is; wrong credentials and names are told ap
 
 test('what was tried out at a place is gone afterwards, also where it could not be', async t => {
   const root = folder(t);
-  const trial = await tryOut(new LocalFiles(root), signal);
+  // What a killed run left goes as well.
+  mkdirSync(join(root, '.able-porter-trial-club/left'), { recursive: true });
+  const trial = await tryOut(new LocalFiles(root), 'club', signal);
   assert.ok(trial.writable && trial.renames && trial.links && trial.write!.bytesPerSecond > 0);
   assert.deepEqual(readdirSync(root), []);
   const stuck = Object.assign(new LocalFiles(root), {
@@ -74,7 +76,7 @@ test('what was tried out at a place is gone afterwards, also where it could not 
     makeLink: () => Promise.reject(new Error('no')),
   });
   assert.deepEqual(
-    { ...(await tryOut(stuck, signal)), write: 0 },
+    { ...(await tryOut(stuck, 'club', signal)), write: 0 },
     { writable: true, renames: false, links: false, write: 0 },
   );
   assert.deepEqual(readdirSync(root), []);

@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import { asBytes } from '../../core/bytes.js';
+import { asBytes, bytesOfText } from '../../core/bytes.js';
 import type { Rate } from '../../core/estimate.js';
 import type { FileEntry } from '../../core/files/entries.js';
 import { oneChunk } from '../content.js';
@@ -16,9 +16,12 @@ export interface Trial {
 const largeBytes = 4 * 1024 * 1024;
 const smallFiles = 20;
 
-/** Tries in a folder of a random name what a delivery will do, and takes the folder away again. */
-export async function tryOut(end: FilesEnd, signal: AbortSignal): Promise<Trial> {
-  const folder = asBytes(`.able-porter-trial-${randomBytes(6).toString('hex')}`);
+/**
+ * Tries in a folder of its own what a delivery will do, and takes the folder away again.
+ * @param name of the move; what a killed trial of it left is taken away first
+ */
+export async function tryOut(end: FilesEnd, name: string, signal: AbortSignal): Promise<Trial> {
+  const folder = bytesOfText(`.able-porter-trial-${name}`);
   const at = (name: string) => asBytes(`${folder}/${name}`);
   const works = async (work: () => Promise<void>) =>
     work().then(
@@ -31,6 +34,7 @@ export async function tryOut(end: FilesEnd, signal: AbortSignal): Promise<Trial>
   let write: Rate | undefined;
   try {
     const writable = await works(async () => {
+      await end.remove(folder);
       await end.makeFolder(folder, 0o700);
       const small = await secondsOf(async () => {
         for (let i = 0; i < smallFiles; i++)
