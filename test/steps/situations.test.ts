@@ -139,7 +139,7 @@ const situations: readonly [found: string[], change: (stage: Stage) => void][] =
   ],
   [['warn dump-in-web-root'], stage => stage.put('backup/old.sql', `-- dump\n${'x'.repeat(20_000)}`)],
   [['warn archive-in-web-root'], stage => stage.put('site.tar.gz', Buffer.alloc(1_100_000))],
-  [['warn installer-in-web-root'], stage => stage.put('installer.php', '<?php')],
+  [['warn installer-in-web-root'], stage => stage.put('unzip.php', '<?php')],
   [['warn maintenance-left'], stage => stage.put('.maintenance', '<?php')],
   [['warn drop-in'], stage => stage.put('wp-content/object-cache.php', '<?php')],
   [['note extension-may-interfere'], stage => stage.put('wp-content/plugins/page-cache/cache.php', '<?php')],
