@@ -45,6 +45,15 @@ export async function carry(
   await inTurns(rest(), Math.max(from.atOnce, to.atOnce), signal, async entry => {
     carried(entry, await copyAgain(from, to, entry));
   });
+  if (from.far && way === 'as one stream') {
+    // A file that changed while the stream passed may have come half-changed or padded; it is read once more.
+    const there = await from.checksums([...sums.keys()], signal);
+    for (const entry of entries) {
+      const sum = there.get(entry.path);
+      if (sum !== undefined && sum !== sums.get(entry.path))
+        sums.set(entry.path, await copyAgain(from, to, entry));
+    }
+  }
   if (to.far) await verifyArrived(from, to, entries, sums, signal);
   return { sums, way: from.far || to.far ? way : undefined };
 }
