@@ -8,3 +8,13 @@ export function againOption(argv: Argv): Argv<{ again: boolean }> {
     describe: 'Do it even where the journal says that it is done on the same input',
   });
 }
+
+/** The option of steps that compare files with those of an earlier run. */
+// biome-ignore lint/suspicious/noExplicitAny: yargs types options by their dashed names, code by camel case
+export function byContentOption(argv: Argv<any>): Argv<any> {
+  return argv.option('by-content', {
+    type: 'boolean',
+    default: false,
+    describe: 'Tell by checksum what has changed, not by size and time',
+  });
+}

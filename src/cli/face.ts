@@ -76,7 +76,9 @@ export class Face {
       const rate = ((event.done - this.began.done) * 1000) / Math.max(1, Date.now() - this.began.at);
       const payload = {
         what: showable(event.what).slice(-40),
-        of: showAmount(event),
+        of: event.files
+          ? `${count(event.files.done)} of ${count(event.files.of)} files · ${showAmount(event)}`
+          : showAmount(event),
         rate: event.unit === 'bytes' ? `${bytes(rate)}/s` : `${count(Math.round(rate))} ${event.unit}/s`,
       };
       if (!this.bar.isActive) this.bar.start(total ?? event.done + 1, event.done, payload);
@@ -86,7 +88,8 @@ export class Face {
     }
     if (this.argv.quiet || Date.now() - this.lastLine < logEvery) return;
     this.lastLine = Date.now();
-    process.stderr.write(`${showAmount(event)} ${showable(event.what)}\n`);
+    const files = event.files ? `${count(event.files.done)} of ${count(event.files.of)} files, ` : '';
+    process.stderr.write(`${files}${showAmount(event)} ${showable(event.what)}\n`);
   }
 }
 

@@ -70,6 +70,16 @@ export class MoveFolder {
     });
   }
 
+  /** The text of a file in it, or undefined where there is none. */
+  async read(name: string): Promise<string | undefined> {
+    try {
+      return await readFile(this.at(name), 'utf8');
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return undefined;
+      throw asTrouble(error, `Reading ${this.at(name)}`);
+    }
+  }
+
   /** Writes a small file whole or not at all; gives its path. */
   async write(name: string, content: string): Promise<string> {
     const file = this.at(name);

@@ -61,6 +61,12 @@ export function asTrouble(error: unknown, doing: string): unknown {
   return new PartWayError(told, { cause: error });
 }
 
+/** Whether an error, or what is behind it, says that there is no room left. */
+export function isFull(error: unknown): boolean {
+  const { code, cause } = error as { code?: unknown; cause?: unknown };
+  return code === 'ENOSPC' || code === 'EDQUOT' || (cause !== undefined && isFull(cause));
+}
+
 /** Runs some work and tells its trouble as above. */
 export async function telling<T>(doing: string, work: () => Promise<T>): Promise<T> {
   try {

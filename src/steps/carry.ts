@@ -1,79 +1,129 @@
 import { createHash } from 'node:crypto';
-import { type ByteString, textOf } from '../core/bytes.js';
-import { DamageError, PorterError } from '../core/errors.js';
+import type { ByteString } from '../core/bytes.js';
+import { EndError, PorterError, UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
+import { type Content, chunksOf } from '../ends/content.js';
 import type { FilesEnd, FileToWrite } from '../ends/files/files-end.js';
-import { LinkLost } from '../ends/ftp/session.js';
 import { inTurns } from '../ends/in-turns.js';
+import { LinkLost } from '../ends/link-lost.js';
+import { isFull } from '../ends/trouble.js';
 
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;
 const streamTries = 3;
+const linkTries = 6;
+/** Files up to this size are held in memory while they are written. */
+const smallBytes = 256 * 1024;
 
-/** How files were carried: as one stream through a command at the far side, or one by one, several at once. */
+/** How files were carried: as a stream through a command at the far side, or one by one, several at once. */
 export type Way = 'as one stream' | 'file by file';
 
+/** Files that are to be carried from an end to another. */
+export interface Cargo {
+  readonly from: FilesEnd;
+  readonly to: FilesEnd;
+  readonly signal: AbortSignal;
+  /** How many bytes of a file lie at `to` already, for those that an earlier run had begun with. */
+  readonly begun: ReadonlyMap<ByteString, number>;
+  /** Is told of bytes of a large file as they pass, and of each file that was carried. */
+  readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
+}
+
 /**
- * Carries files from an end to another, and sees to it that what arrived is what was read.
- * @param done is told of each file that was carried
- * @returns the SHA-256 of what was read, by path, and the way that was taken where a network lies between
- * @throws DamageError where a file does not arrive as it was read
+ * Carries files. What comes from afar as a stream is compared with checksums computed there, and read once more
+ * where it differs.
+ * @returns the SHA-256 of each file's content as it was read, by path, and the way that was taken over a network
  */
 export async function carry(
-  from: FilesEnd,
-  to: FilesEnd,
+  cargo: Cargo,
   entries: readonly FileEntry[],
-  signal: AbortSignal,
-  done: (entry: FileEntry) => void,
 ): Promise<{ sums: Map<ByteString, string>; way: Way | undefined }> {
+  const { from, to, signal, begun, progress } = cargo;
   const sums = new Map<ByteString, string>();
   const carried = (entry: FileEntry, sum: string) => {
-    if (!sums.has(entry.path)) done(entry);
+    if (!sums.has(entry.path)) progress.done(entry);
     sums.set(entry.path, sum);
   };
-  const rest = () => entries.filter(({ path }) => !sums.has(path));
+  const ordered = [...entries].sort((a, b) => a.size - b.size);
+  const anew = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
   let way: Way = 'file by file';
-  for (let attempt = 0; attempt < streamTries && rest().length >= fewest; attempt++) {
+  let told: Promise<ReadonlyMap<ByteString, string>> | undefined;
+  for (let attempt = 0; attempt < streamTries && anew().length >= fewest; attempt++) {
     const before = sums.size;
-    const streamed =
-      (await readStream(from, to, rest(), signal, carried)) ||
-      (await writeStream(from, to, rest(), signal, carried));
-    if (!streamed) break;
+    const [first, ...others] = inShares(anew(), Math.max(from.streams, to.streams));
+    if (!first) break;
+    // Computed while the stream passes: a file that changes meanwhile differs from it either way.
+    if (from.far && from.readMany) told ??= checksumsAhead(from, ordered, signal);
+    const streams = [first, ...others].map(
+      async share => (await readStream(cargo, share, carried)) || writeStream(cargo, share, carried),
+    );
+    if (!(await allOf(streams)).includes(true)) break;
     way = 'as one stream';
     if (sums.size === before) break;
   }
-  await inTurns(rest(), Math.max(from.atOnce, to.atOnce), signal, async entry => {
-    carried(entry, await copyAgain(from, to, entry));
+  const rest = ordered.filter(({ path }) => !sums.has(path));
+  await inTurns(rest, Math.max(from.atOnce, to.atOnce), signal, async entry => {
+    carried(entry, await copy(cargo, entry, begun.get(entry.path) ?? 0));
   });
-  if (from.far && way === 'as one stream') {
-    // A file that changed while the stream passed may have come half-changed or padded; it is read once more.
-    const there = await from.checksums([...sums.keys()], signal);
+  if (way === 'as one stream' && told) {
     for (const entry of entries) {
-      const sum = there.get(entry.path);
-      if (sum !== undefined && sum !== sums.get(entry.path))
-        sums.set(entry.path, await copyAgain(from, to, entry));
+      const there = (await told).get(entry.path);
+      // A file that changed while it passed may have come half-changed or padded.
+      if (there !== undefined && there !== sums.get(entry.path))
+        sums.set(entry.path, await copy(cargo, entry, 0));
     }
   }
-  if (to.far) await verifyArrived(from, to, entries, sums, signal);
   return { sums, way: from.far || to.far ? way : undefined };
 }
 
-/** Takes what it can of files as one stream; gives whether the end has such a thing. */
-async function readStream(
+/** Waits for all, also where one fails, so that nothing goes on behind the back of whoever hears of it. */
+async function allOf<T>(work: readonly Promise<T>[]): Promise<T[]> {
+  await Promise.allSettled(work);
+  return Promise.all(work);
+}
+
+async function checksumsAhead(
   from: FilesEnd,
-  to: FilesEnd,
   entries: readonly FileEntry[],
   signal: AbortSignal,
-  carried: (entry: FileEntry, sum: string) => void,
-): Promise<boolean> {
+): Promise<ReadonlyMap<ByteString, string>> {
+  if (!(await from.runsCommands())) return new Map();
+  const told = from.checksums(
+    entries.map(({ path }) => path),
+    signal,
+  );
+  told.catch(() => {});
+  return told;
+}
+
+/** Files in shares of about the same number of bytes. */
+function inShares(entries: readonly FileEntry[], most: number): FileEntry[][] {
+  const shares = Array.from({ length: Math.min(most, Math.ceil(entries.length / fewest)) }, () => ({
+    bytes: 0,
+    entries: [] as FileEntry[],
+  }));
+  for (const entry of entries) {
+    const least = shares.reduce((a, b) => (b.bytes < a.bytes ? b : a));
+    // A file's header counts as well.
+    least.bytes += entry.size + 512;
+    least.entries.push(entry);
+  }
+  return shares.map(share => share.entries).filter(share => share.length > 0);
+}
+
+type Carried = (entry: FileEntry, sum: string) => void;
+
+/** Takes what it can of files as one stream; gives whether the end has such a thing. */
+async function readStream(cargo: Cargo, entries: readonly FileEntry[], carried: Carried): Promise<boolean> {
+  const { from, to, signal } = cargo;
   const wanted = new Map(entries.map(entry => [entry.path, entry]));
   try {
     const stream = await from.readMany?.([...wanted.keys()], signal);
     if (!stream) return false;
     const writing = new Set<Promise<void>>();
-    const write = async (entry: FileEntry, content: AsyncIterable<Buffer>) => {
-      const hashed = new Hashed(content);
-      await to.write(entry.path, hashed, entry);
+    const write = async (entry: FileEntry, content: Content) => {
+      const hashed = new Hashed(content, entry, cargo.progress);
+      await to.write(entry.path, hashed.content, entry);
       carried(entry, hashed.sum());
     };
     for await (const { path, content } of stream) {
@@ -100,31 +150,22 @@ async function readStream(
   return true;
 }
 
-const smallBytes = 256 * 1024;
-
-async function wholeOf(content: AsyncIterable<Buffer>): Promise<AsyncIterable<Buffer>> {
+async function wholeOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
   const chunks: Buffer[] = [];
   for await (const chunk of content) chunks.push(chunk);
-  return (async function* () {
-    yield* chunks;
-  })();
+  return chunks.length === 1 ? chunks[0]! : Buffer.concat(chunks);
 }
 
 /** Puts files as one stream; gives whether the end can take one. */
-async function writeStream(
-  from: FilesEnd,
-  to: FilesEnd,
-  entries: readonly FileEntry[],
-  signal: AbortSignal,
-  carried: (entry: FileEntry, sum: string) => void,
-): Promise<boolean> {
+async function writeStream(cargo: Cargo, entries: readonly FileEntry[], carried: Carried): Promise<boolean> {
+  const { from, to, signal } = cargo;
   if (!to.writeMany) return false;
   const sent: [FileEntry, Hashed][] = [];
   async function* files(): AsyncIterable<FileToWrite> {
     for (const entry of entries) {
-      const content = new Hashed(from.read(entry.path));
-      sent.push([entry, content]);
-      yield { entry, content };
+      const hashed = new Hashed(from.read(entry.path), entry, cargo.progress);
+      sent.push([entry, hashed]);
+      yield { entry, content: hashed.content };
     }
   }
   try {
@@ -138,120 +179,99 @@ async function writeStream(
     );
     for (const [entry, content] of whole)
       if (there.get(entry.path) === content.sum()) carried(entry, content.sum());
-    if (error instanceof DamageError) throw error;
+    // Whatever else the command stumbled over, file by file may work or will say why.
+    if (isFull(error) || error instanceof UsageError || error instanceof EndError) throw error;
     return true;
   }
   for (const [entry, content] of sent) carried(entry, content.sum());
   return true;
 }
 
-/** Compares what lies at the far side with what was read; what differs is carried once more. */
-async function verifyArrived(
-  from: FilesEnd,
-  to: FilesEnd,
-  entries: readonly FileEntry[],
-  sums: Map<ByteString, string>,
-  signal: AbortSignal,
-): Promise<void> {
-  const differing = async () => {
-    const there = await to.checksums(
-      entries.map(({ path }) => path),
-      signal,
-    );
-    return entries.filter(({ path }) => there.get(path) !== sums.get(path));
-  };
-  const wrong = await differing();
-  if (wrong.length === 0) return;
-  for (const entry of wrong) sums.set(entry.path, await copyAgain(from, to, entry));
-  const [still] = await differing();
-  if (!still) return;
-  throw new DamageError({
-    doing: `Writing ${to.place}/${textOf(still.path)}`,
-    cause: 'what lies there is not what was sent',
-    remedy: 'Check the far side’s disk, then run the command again',
-  });
-}
-
 /** Content whose checksum is taken as it passes. */
-class Hashed implements AsyncIterable<Buffer> {
+class Hashed {
   ended = false;
-  private readonly content: AsyncIterable<Buffer>;
+  readonly content: Content;
   private readonly hash = createHash('sha256');
   private told: string | undefined;
 
-  constructor(content: AsyncIterable<Buffer>) {
-    this.content = content;
+  constructor(content: Content, entry: FileEntry, progress: Cargo['progress']) {
+    this.content = Buffer.isBuffer(content) ? this.whole(content) : this.passing(content, entry, progress);
   }
 
-  async *[Symbol.asyncIterator](): AsyncIterator<Buffer> {
-    for await (const chunk of this.content) {
-      this.hash.update(chunk);
-      yield chunk;
-    }
-    this.ended = true;
+  /** Bytes that lie at the other end already, and count as well. */
+  async add(content: AsyncIterable<Buffer>): Promise<void> {
+    for await (const chunk of content) this.hash.update(chunk);
   }
 
   sum(): string {
     this.told ??= this.hash.digest('hex');
     return this.told;
   }
+
+  private whole(content: Buffer): Buffer {
+    this.hash.update(content);
+    this.ended = true;
+    return content;
+  }
+
+  private async *passing(
+    content: AsyncIterable<Buffer>,
+    entry: FileEntry,
+    progress: Cargo['progress'],
+  ): AsyncIterable<Buffer> {
+    for await (const chunk of content) {
+      this.hash.update(chunk);
+      progress.passed(entry, chunk.length);
+      yield chunk;
+    }
+    this.ended = true;
+  }
 }
 
 /** Copies a file with its mode and time; gives its SHA-256. */
 export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
-  const content = new Hashed(from.read(entry.path));
-  await to.write(entry.path, content, entry);
-  return content.sum();
+  const silent = { passed: () => {}, done: () => {} };
+  return copyFrom({ from, to, progress: silent }, entry, 0);
 }
 
-/** Copies a file, and again from its beginning where a link was lost that cannot go on in the middle. */
-async function copyAgain(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
+/** Copies a file from an offset on, and goes on where a link was lost. */
+export async function copy(
+  cargo: Pick<Cargo, 'from' | 'to' | 'progress'>,
+  entry: FileEntry,
+  offset: number,
+): Promise<string> {
+  let at = offset;
   for (let attempt = 0; ; attempt++) {
     try {
-      return await copyChecked(from, to, entry);
+      return await copyFrom(cargo, entry, at);
     } catch (error) {
       if (!(error instanceof LinkLost) || attempt >= linkTries) throw error;
+      const there = cargo.to.far ? await cargo.to.entry(entry.path) : undefined;
+      at = there?.type === 'file' && there.size < entry.size ? there.size : 0;
     }
   }
 }
 
-const linkTries = 6;
-
-/** Which of some files lie whole at an end already: of the same size and time (of a second, over a network) and sum. */
-export async function alreadyThere(
-  end: FilesEnd,
-  wanted: readonly (FileEntry & { readonly sha256?: string | undefined })[],
-  there: ReadonlyMap<ByteString, FileEntry>,
-  signal: AbortSignal,
-): Promise<Set<ByteString>> {
-  const alike = wanted.filter(({ path, size, mtime }) => {
-    const here = there.get(path);
-    const step = end.far ? 1000 : 1;
-    return here?.type === 'file' && here.size === size && Math.abs(here.mtime - mtime) < step;
-  });
-  const sums = await end.checksums(
-    alike.map(({ path }) => path),
-    signal,
-  );
-  return new Set(alike.filter(({ path, sha256 }) => sums.get(path) === sha256).map(({ path }) => path));
+async function copyFrom(
+  { from, to, progress }: Pick<Cargo, 'from' | 'to' | 'progress'>,
+  entry: FileEntry,
+  offset: number,
+): Promise<string> {
+  const hashed = new Hashed(from.read(entry.path, offset), entry, progress);
+  if (offset > 0) {
+    // What is there already is read where that is near.
+    await hashed.add(firstOf((to.far ? from : to).read(entry.path), offset));
+    progress.passed(entry, offset);
+  }
+  await to.write(entry.path, hashed.content, entry, offset);
+  return hashed.sum();
 }
 
-/** Removes what an earlier run put there and is not wanted any more, or is wanted as something else; gives what is left. */
-export async function removeOthers(
-  files: FilesEnd,
-  wanted: readonly FileEntry[],
-  signal: AbortSignal,
-): Promise<Map<ByteString, FileEntry>> {
-  const there = new Map<ByteString, FileEntry>();
-  if (!(await files.isThere())) return there;
-  const types = new Map<string, FileEntry['type']>(wanted.map(({ path, type }) => [path, type]));
-  const others: ByteString[] = [];
-  const skip = ({ path, type }: FileEntry) => {
-    if (types.get(path) === type) return false;
-    others.push(path);
-    return true;
-  };
-  for await (const entry of files.list(skip, signal)) there.set(entry.path, entry);
-  for (const path of others) await files.remove(path);
-  return there;
+async function* firstOf(content: Content, bytes: number): AsyncIterable<Buffer> {
+  let left = bytes;
+  for await (const chunk of chunksOf(content)) {
+    yield chunk.subarray(0, left);
+    left -= chunk.length;
+    if (left <= 0) return;
+  }
 }

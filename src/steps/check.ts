@@ -17,6 +17,7 @@ import { comparePagesOf } from './check-pages.js';
 import { compareTables, type TableComparison, tableFindings } from './check-tables.js';
 import { identityOf, rulesOf, treeIdentity } from './move.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { isOwn } from './spots.js';
 
 export interface CheckResult {
   readonly files: FilesComparison | undefined;
@@ -91,7 +92,7 @@ async function listNew(run: StepRun, files: FilesEnd): Promise<FileEntry[]> {
     });
   }
   const entries: FileEntry[] = [];
-  for await (const entry of files.list(() => false, run.signal)) entries.push(entry);
+  for await (const entry of files.list(one => isOwn(one.path), run.signal)) entries.push(entry);
   return entries;
 }
 

@@ -1,20 +1,20 @@
-import { asBytes, textOf } from '../core/bytes.js';
+import { asBytes, type ByteString } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Crate, CratePart } from '../ends/crate.js';
-import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles, placeBelow } from '../ends/files/place.js';
-import { inTurns } from '../ends/in-turns.js';
-import { alreadyThere, carry, removeOthers, type Way } from './carry.js';
+import type { Way } from './carry.js';
 import type { Configured } from './configure.js';
+import { type LayOptions, makeTreeReady, putTree, type ReadyTree } from './lay-tree.js';
 import { rulesOf } from './move.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
 import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
-import { openIncoming, pathIn, type Spot, spotOf, swapIn } from './spots.js';
+import { openSpot, pathIn, type Spot, spotOf, swapIn, withinOf } from './spots.js';
+import { rootStays } from './survey-new.js';
 
 export interface DeliverResult {
   readonly files:
@@ -22,7 +22,10 @@ export interface DeliverResult {
         readonly place: string;
         readonly count: number;
         readonly bytes: number;
+        /** Files that were there already. */
         readonly again: number;
+        /** What was taken away because the old site no longer has it. */
+        readonly removed: number;
         readonly way: Way | undefined;
       }
     | undefined;
@@ -40,7 +43,10 @@ export interface DeliverResult {
  * Puts files, configuration and the finished dump at the new end. All of it is first made ready beside its final
  * place and then put there by renaming; what stood there becomes the keepsake.
  */
-export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>> {
+export async function deliver(
+  run: StepRun,
+  options: LayOptions = { byContent: false, mirror: false, sample: false },
+): Promise<StepOutcome<DeliverResult>> {
   const { move } = run;
   const { crate } = move;
   if (!move.newFiles && !move.newDump) {
@@ -53,25 +59,36 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
   const moved = manifest.tables.length > 0 && move.newDump ? await movedPart(run) : undefined;
-  return doStep(run, 'deliver', await deliverInputs(run), async () => {
+  // Who asks for these wants what stands there looked at, whatever the journal says.
+  const again = run.again || options.byContent || options.mirror;
+  return doStep({ ...run, again }, 'deliver', await deliverInputs(run), async () => {
     const findings: Finding[] = [];
     const keepsakes: string[] = [];
     const ready: Spot[] = [];
-    let files: DeliverResult['files'];
+    let dump: Spot | undefined;
+    let tree: ReadyTree | undefined;
     let configuration: Configured | undefined;
     let fitted: string[] = [];
     let edits: readonly number[] = [];
     let trace: Record<string, string> = {};
     if (move.newFiles && manifest.counts.files + manifest.counts.folders > 0) {
-      const spot = spotOf(move, move.newFiles);
-      const incoming = openIncoming(spot);
       await crate.verifyPart('files.ndjson', manifest.parts['files.ndjson']!);
-      files = await makeReady(run, spot, incoming, findings);
       const setUp = await planFromCrate(move, family, manifest);
-      for (const file of setUp.files) {
-        if (!file.path.startsWith('../')) await layFile(incoming, asBytes(file.path), file);
+      const own = setUp.files.filter(({ path }) => !path.startsWith('../'));
+      const paths = own.map(({ path }) => asBytes(path));
+      const spot = await openSpot(run, move.newFiles);
+      tree = await makeTreeReady(run, spot, new Set(paths), options);
+      for (const file of own) await layFile(tree.incoming, asBytes(file.path), file);
+      if (!tree.update) {
+        // What was put into them since has changed their times.
+        for (const entry of foldersAbove(paths, tree.entries))
+          await tree.incoming.finishFolder(entry.path, entry);
       }
-      ready.push(...(await layAbove(move, setUp.files)), spot);
+      const { standing } = tree;
+      const unwanted = own.filter(({ after, path }) => after === undefined && standing.has(asBytes(path)));
+      tree = { ...tree, gone: [...tree.gone, ...unwanted.map(({ path }) => asBytes(path))] };
+      findings.push(...tree.findings);
+      ready.push(...(await layAbove(move, setUp.files)));
       configuration =
         setUp.configuration === undefined
           ? undefined
@@ -82,22 +99,37 @@ export async function deliver(run: StepRun): Promise<StepOutcome<DeliverResult>>
       findings.push(...setUp.findings);
     }
     if (moved && move.newDump) {
-      const spot = spotOf(move, move.newDump);
+      const spot = spotOf(move, move.newDump, new Set());
       await layDump(run, crate, spot, moved);
-      ready.push(spot);
+      dump = spot;
     }
     // Everything is ready; from here on it is a matter of renaming.
     run.signal.throwIfAborted();
     for (const spot of ready) keepsakes.push(...(await swapIn(run, spot)));
+    if (tree) keepsakes.push(...(await putTree(run, tree)));
+    if (dump) keepsakes.push(...(await swapIn(run, dump)));
+    if (tree && withinOf(await move.folder.readJournal()).has(tree.spot.place))
+      findings.push(rootStays(tree.spot.place));
     const result: DeliverResult = {
-      files: files && { ...files, place: move.newFiles! },
+      files: tree && {
+        place: tree.spot.place,
+        count: tree.entries.filter(({ type }) => type === 'file').length,
+        bytes: tree.bytes,
+        again: tree.again,
+        removed: tree.gone.length,
+        way: tree.way,
+      },
       dump: moved && { file: move.newDump!, bytes: moved.bytes },
       configuration,
       fitted,
       edits,
       keepsakes,
     };
-    return { result, findings, brief: { files: files?.count, dump: moved?.sha256, keepsakes, setUp: trace } };
+    return {
+      result,
+      findings,
+      brief: { files: result.files?.count, dump: moved?.sha256, keepsakes, setUp: trace },
+    };
   });
 }
 
@@ -142,88 +174,11 @@ async function movedPart(run: StepRun): Promise<CratePart> {
   return part;
 }
 
-/** Fills the incoming folder with the crate's files, rewritten ones in place of those taken, each checked. */
-async function makeReady(
-  run: StepRun,
-  spot: Spot,
-  incoming: FilesEnd,
-  findings: Finding[],
-): Promise<NonNullable<DeliverResult['files']>> {
-  const { crate } = run.move;
-  const rewritten = new Map((await crate.entries(movedFiles)).map(entry => [entry.path, entry]));
-  const all = await crate.entries();
-  const entries = all.filter(
-    entry => incoming.takesName(entry.path) && (entry.type !== 'link' || incoming.makesLinks),
-  );
-  findings.push(...notTaken(incoming, all));
-  const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
-  let done = 0;
-  await spot.end.makeFolder(spot.incoming, 0o755);
-  const there = await removeOthers(incoming, entries, run.signal);
-  for (const entry of entries)
-    if (entry.type === 'folder' && !there.has(entry.path)) await incoming.makeFolder(entry.path, entry.mode);
-  const links = entries.filter(({ type, path, to }) => type === 'link' && there.get(path)?.to !== to);
-  await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
-  const files = entries
-    .filter(({ type }) => type === 'file')
-    .map(entry => rewritten.get(entry.path) ?? entry);
-  const whole = await alreadyThere(incoming, files, there, run.signal);
-  const progress = (entry: FileEntry) => {
-    done += entry.size;
-    run.events({ type: 'progress', what: textOf(entry.path), done, of: bytes, unit: 'bytes' });
-  };
-  for (const entry of files) if (whole.has(entry.path)) progress(entry);
-  const missing = files.filter(({ path }) => !whole.has(path));
-  const own = missing.filter(({ path }) => rewritten.has(path));
-  const taken = missing.filter(({ path }) => !rewritten.has(path));
-  const first = await carry(crate.files, incoming, taken, run.signal, progress);
-  const second = await carry(crate.movedFiles, incoming, own, run.signal, progress);
-  for (const entry of missing) {
-    if ((first.sums.get(entry.path) ?? second.sums.get(entry.path)) === entry.sha256) continue;
-    throw new DamageError({
-      doing: `Delivering ${textOf(entry.path)}`,
-      cause: 'it is not what the crate says it should be',
-      remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
-    });
-  }
-  for (const entry of entries.filter(one => one.type === 'folder').reverse())
-    await incoming.finishFolder(entry.path, entry);
-  return { place: incoming.place, count: files.length, bytes, again: whole.size, way: first.way };
-}
-
-/** What of the crate the new end cannot hold. */
-function notTaken(end: FilesEnd, entries: readonly FileEntry[]): Finding[] {
-  const told = (
-    code: Finding['code'],
-    list: readonly FileEntry[],
-    what: string,
-    remedy: string,
-  ): Finding[] =>
-    list.length === 0
-      ? []
-      : [
-          {
-            level: 'warn',
-            code,
-            place: `${end.place}/${textOf(list[0]!.path)}`,
-            what: `${list.length} ${what}`,
-            remedy,
-          },
-        ];
-  return [
-    ...told(
-      'name-not-taken',
-      entries.filter(({ path }) => !end.takesName(path)),
-      'names cannot be told to the new end and were left out',
-      'Rename them at the old site, or use another protocol',
-    ),
-    ...told(
-      'link-not-made',
-      entries.filter(({ type }) => type === 'link' && !end.makesLinks),
-      'symbolic links cannot be made over this protocol and were left out',
-      'Use SFTP, or make copies of what they lead to',
-    ),
-  ];
+/** The folders in which some paths lie, the deepest first. */
+function foldersAbove(paths: readonly ByteString[], entries: readonly FileEntry[]): FileEntry[] {
+  const isAbove = ({ path, type }: FileEntry) =>
+    type === 'folder' && paths.some(one => one.startsWith(`${path}/`));
+  return entries.filter(isAbove).reverse();
 }
 
 async function layDump(run: StepRun, crate: Crate, spot: Spot, part: CratePart): Promise<void> {

@@ -13,6 +13,8 @@ export type StepEvent =
       readonly done: number;
       readonly of: number;
       readonly unit: 'bytes' | 'files' | 'pages';
+      /** While files are carried: how many of all. */
+      readonly files?: { readonly done: number; readonly of: number };
     }
   | { readonly type: 'message'; readonly text: string }
   | { readonly type: 'finding'; readonly finding: Finding };

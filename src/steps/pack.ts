@@ -15,8 +15,10 @@ import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
-import { carry, copyChecked, removeOthers, type Way } from './carry.js';
+import { removeOthers } from './arrival.js';
+import { carry, copyChecked, type Way } from './carry.js';
 import { identityOf, type Move, treeIdentity } from './move.js';
+import { CarryingProgress } from './progress.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { locate, lookAtSite, type Site, treeOf } from './site.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
@@ -30,11 +32,20 @@ export interface PackResult {
   readonly way: Way | undefined;
 }
 
+/** How files are taken. */
+export interface PackOptions {
+  /** Compare what was taken before by checksum, not by size and time alone. */
+  readonly byContent: boolean;
+}
+
 /** The name of the dump as taken, within the crate. */
 export const takenDump = 'database.sql.gz';
 
 /** Takes files and database of the old site into the crate. The old site is only read. */
-export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
+export async function pack(
+  run: StepRun,
+  { byContent }: PackOptions = { byContent: false },
+): Promise<StepOutcome<PackResult>> {
   const { move } = run;
   if (!move.oldFiles && !move.oldDump) {
     throw new UsageError({
@@ -44,46 +55,53 @@ export async function pack(run: StepRun): Promise<StepOutcome<PackResult>> {
     });
   }
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
-  const site = files ? await lookAtSite(treeOf(files), move.oldAddress) : undefined;
-  const listing = await listWanted(run, files);
-  return doStep(run, 'pack', await inputsOf(move, listing.entries), async () => {
-    const findings: Finding[] = [...listing.findings];
-    if (site && needsConfiguration(site.family) && site.configuration === undefined) {
-      findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
-      return {
-        result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0, way: undefined },
-        findings,
-        brief: {},
+  const [site, listing] = await Promise.all([
+    files && lookAtSite(treeOf(files), move.oldAddress),
+    listWanted(run, files),
+  ]);
+  return doStep(
+    { ...run, again: run.again || byContent },
+    'pack',
+    await inputsOf(move, listing.entries),
+    async () => {
+      const findings: Finding[] = [...listing.findings];
+      if (site && needsConfiguration(site.family) && site.configuration === undefined) {
+        findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
+        return {
+          result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0, way: undefined },
+          findings,
+          brief: {},
+        };
+      }
+      const above = site ? await takeAbove(move, site, openFiles(move.oldFiles!)) : [];
+      if (above.length > 0) findings.push(configurationAbove(move, above));
+      // The dump first: if it is damaged, nothing has been copied yet.
+      const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
+      const taken = files
+        ? await takeFiles(run, files, listing.entries, byContent)
+        : { entries: [], kept: 0, way: undefined };
+      const parts: Record<string, CratePart> = {
+        'files.ndjson': await move.crate.writeEntries('files.ndjson', taken.entries),
       };
-    }
-    const above = site ? await takeAbove(move, site, openFiles(move.oldFiles!)) : [];
-    if (above.length > 0) findings.push(configurationAbove(move, above));
-    // The dump first: if it is damaged, nothing has been copied yet.
-    const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
-    const taken = files
-      ? await takeFiles(run, files, listing.entries)
-      : { entries: [], kept: 0, way: undefined };
-    const parts: Record<string, CratePart> = {
-      'files.ndjson': await move.crate.writeEntries('files.ndjson', taken.entries),
-    };
-    if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
-    else await rm(move.crate.at('above.ndjson'), { force: true });
-    if (dump) parts[takenDump] = dump.part;
-    const counts = countsOf(taken.entries, dump?.tables ?? []);
-    await move.crate.writeManifest({
-      format: 'able-porter crate',
-      version: 1,
-      taken: new Date().toISOString(),
-      by: `able-porter ${version}`,
-      from: originOf(move, site),
-      counts,
-      parts,
-      tables: dump?.tables ?? [],
-    });
-    const { sha256 } = await checksumOf(move.crate.at('crate.json'));
-    const result = { crate: move.crate.folder, counts, kept: taken.kept, way: taken.way };
-    return { result, findings, brief: { ...counts, crate: sha256 } };
-  });
+      if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
+      else await rm(move.crate.at('above.ndjson'), { force: true });
+      if (dump) parts[takenDump] = dump.part;
+      const counts = countsOf(taken.entries, dump?.tables ?? []);
+      await move.crate.writeManifest({
+        format: 'able-porter crate',
+        version: 1,
+        taken: new Date().toISOString(),
+        by: `able-porter ${version}`,
+        from: originOf(move, site),
+        counts,
+        parts,
+        tables: dump?.tables ?? [],
+      });
+      const { sha256 } = await checksumOf(move.crate.at('crate.json'));
+      const result = { crate: move.crate.folder, counts, kept: taken.kept, way: taken.way };
+      return { result, findings, brief: { ...counts, crate: sha256 } };
+    },
+  );
 }
 
 /** What packing depends on. */
@@ -210,19 +228,18 @@ async function copyWhole(from: string, to: string): Promise<void> {
   });
 }
 
+/** The files that a pack set out to take: what lies there in part is gone on with, as long as it is still the same. */
+const setOut = 'taking.ndjson';
+
 async function takeFiles(
   run: StepRun,
   files: FilesEnd,
   entries: readonly FileEntry[],
+  byContent: boolean,
 ): Promise<{ entries: CheckedEntry[]; kept: number; way: Way | undefined }> {
   const { crate } = run.move;
   const before = new Map((await crate.entries()).map(entry => [entry.path, entry]));
-  const bytes = entries.reduce((sum, entry) => sum + entry.size, 0);
-  let done = 0;
-  const progress = (entry: FileEntry) => {
-    done += entry.size;
-    run.events({ type: 'progress', what: textOf(entry.path), done, of: bytes, unit: 'bytes' });
-  };
+  const progress = new CarryingProgress(run.events, entries);
   const there = await removeOthers(crate.files, entries, run.signal);
   for (const { type, path, mode } of entries)
     if (type === 'folder' && !there.has(path)) await crate.files.makeFolder(path, mode);
@@ -230,25 +247,65 @@ async function takeFiles(
     if (type === 'link' && there.get(path)?.to !== to) await crate.files.makeLink(path, to!);
   const wanted = entries.filter(({ type }) => type === 'file');
   // A file's time is set when it is whole, so that one of the right size and time was taken before.
-  const kept = wanted.filter(({ path, size, mtime }) => {
-    const here = there.get(path);
-    return here?.size === size && here.mtime === mtime;
-  });
-  const isKept = new Set(kept.map(({ path }) => path));
-  const unknown = kept.filter(({ path, size, mtime }) => {
-    const last = before.get(path);
-    return !last?.sha256 || last.size !== size || last.mtime !== mtime;
-  });
+  const alike = wanted.filter(entry => isSame(there.get(entry.path), entry));
   const summed = await crate.files.checksums(
-    unknown.map(({ path }) => path),
+    alike.filter(entry => byContent || !isSame(before.get(entry.path), entry)).map(({ path }) => path),
     run.signal,
   );
-  for (const entry of kept) progress(entry);
+  const sumBefore = (path: ByteString) => summed.get(path) ?? before.get(path)?.sha256;
+  const kept = byContent ? await ofSameContent(run, files, alike, sumBefore) : alike;
+  const isKept = new Set(kept.map(({ path }) => path));
+  for (const entry of kept) progress.done(entry);
   const missing = wanted.filter(({ path }) => !isKept.has(path));
-  const { sums, way } = await carry(files, crate.files, missing, run.signal, progress);
-  const sumOf = (path: ByteString) => sums.get(path) ?? summed.get(path) ?? before.get(path)?.sha256;
+  const begun = files.far ? begunOf(missing, await crate.entries(setOut), there) : new Map();
+  if (missing.length > 0) await crate.writeEntries(setOut, missing);
+  const cargo = { from: files, to: crate.files, signal: run.signal, begun, progress };
+  const { sums, way } = await carry(cargo, missing);
+  await rm(crate.at(setOut), { force: true });
   const taken = entries
-    .map(entry => (entry.type === 'file' ? { ...entry, sha256: sumOf(entry.path) } : entry))
+    .map(entry =>
+      entry.type === 'file' ? { ...entry, sha256: sums.get(entry.path) ?? sumBefore(entry.path) } : entry,
+    )
     .sort((a, b) => (a.path < b.path ? -1 : 1));
   return { entries: taken, kept: kept.length, way };
+}
+
+/** Whether a file has the size and time of another. */
+function isSame(here: FileEntry | undefined, { size, mtime }: FileEntry): boolean {
+  return here?.type === 'file' && here.size === size && here.mtime === mtime;
+}
+
+/** Those files of which the old site's checksum is that of what was taken before. */
+async function ofSameContent(
+  run: StepRun,
+  files: FilesEnd,
+  entries: readonly FileEntry[],
+  sumBefore: (path: ByteString) => string | undefined,
+): Promise<FileEntry[]> {
+  const there = await files.checksums(
+    entries.map(({ path }) => path),
+    run.signal,
+  );
+  return entries.filter(({ path }) => there.get(path) === sumBefore(path));
+}
+
+/** How much is there of files that an earlier run had begun to take, and that have not changed since. */
+function begunOf(
+  missing: readonly FileEntry[],
+  earlier: readonly FileEntry[],
+  there: ReadonlyMap<ByteString, FileEntry>,
+): Map<ByteString, number> {
+  const setOutWith = new Map(earlier.map(entry => [entry.path, entry]));
+  const begun = new Map<ByteString, number>();
+  for (const entry of missing) {
+    const here = there.get(entry.path);
+    if (
+      here?.type === 'file' &&
+      isSame(setOutWith.get(entry.path), entry) &&
+      here.size < entry.size &&
+      here.size > 0
+    )
+      begun.set(entry.path, here.size);
+  }
+  return begun;
 }

@@ -1,8 +1,19 @@
-import type { ByteString } from '../core/bytes.js';
+import { asBytes, type ByteString } from '../core/bytes.js';
 import type { JournalRecord } from '../core/journal.js';
 import { openFiles, placeBelow } from '../ends/files/place.js';
 import type { Move } from './move.js';
-import { delivered, foldersOfSingles, pathIn, type Spot, spotOf, spotsOf, stands } from './spots.js';
+import { noteDone, type StepRun } from './run.js';
+import {
+  delivered,
+  foldersBeside,
+  pathIn,
+  type Spot,
+  spotOf,
+  spotsOf,
+  stands,
+  topOf,
+  withinOf,
+} from './spots.js';
 
 /** Things of a move that stand at or beside a place of the new end. */
 export interface Remains {
@@ -33,25 +44,36 @@ export async function remainsOf(move: Move, journal: readonly JournalRecord[]): 
 }
 
 /** Takes what was delivered away and puts the keepsake back. Safe to do again from any moment. */
-export async function putBack(move: Move, { place, delivered: ours, keepsake }: Remains): Promise<void> {
-  const spot = spotOf(move, place);
+export async function putBack(run: StepRun, { place, delivered: ours, keepsake }: Remains): Promise<void> {
+  const { move } = run;
+  const spot = spotOf(move, place, withinOf(await move.folder.readJournal()));
   await removeScraps(spot);
-  if (ours) await spot.end.remove(spot.path);
-  if (keepsake !== undefined) await spot.end.rename(spot.keepsake, spot.path);
+  if (ours) {
+    const all = spot.path === '' ? (await topOf(spot.end)).map(({ path }) => path) : [spot.path];
+    for (const path of all) await spot.end.remove(path);
+  }
+  // From here on what stands there is what stood there before, and not to be taken away by a run that comes again.
+  await noteDone(run, 'undo', { taken: place });
+  if (keepsake === undefined) return;
+  if (spot.path !== '') return spot.end.rename(spot.keepsake, spot.path);
+  for (const { path } of await topOf(openFiles(pathIn(spot, spot.keepsake))))
+    await spot.end.rename(asBytes(`${spot.keepsake}/${path}`), path);
+  await spot.end.remove(spot.keepsake);
 }
 
 /** Takes away what is kept and what waits beside a place. */
 export async function clearBeside(move: Move, { place }: Remains): Promise<void> {
-  const spot = spotOf(move, place);
+  const spot = spotOf(move, place, withinOf(await move.folder.readJournal()));
   await removeScraps(spot);
   await spot.end.remove(spot.keepsake);
 }
 
 /** Takes away the folders in which single files waited and were kept, once nothing is in them any more. */
 export async function clearFolders(move: Move): Promise<void> {
-  const folders = foldersOfSingles(move);
+  const folders = foldersBeside(move, await move.folder.readJournal());
   for (const path of folders?.paths ?? []) {
-    if (await isEmptyFolder(placeBelow(folders!.end.place, path))) await folders!.end.remove(path);
+    if (await holdsNothing(placeBelow(folders!.end.place, path), '.htaccess'))
+      await folders!.end.remove(path);
   }
 }
 
@@ -61,19 +83,19 @@ async function removeScraps({ end, incoming, outgoing }: Spot): Promise<void> {
 
 /** Places of the new end at which something stands that this move did not put there, and that delivery would keep. */
 export async function wouldReplace(move: Move): Promise<string[]> {
-  const ours = delivered(await move.folder.readJournal());
+  const journal = await move.folder.readJournal();
+  const ours = delivered(journal);
   const places: string[] = [];
   for (const place of [move.newFiles, move.newDump].filter(one => one !== undefined)) {
-    const spot = spotOf(move, place);
-    if (!ours.has(place) && (await stands(spot, spot.path)) && !(await isEmptyFolder(place)))
+    const spot = spotOf(move, place, withinOf(journal));
+    if (!ours.has(place) && (await stands(spot, spot.path)) && !(await holdsNothing(place)))
       places.push(place);
   }
   return places;
 }
 
-async function isEmptyFolder(path: string): Promise<boolean> {
+/** Whether a folder is there and empty. @param but a name that does not count */
+async function holdsNothing(path: string, but = ''): Promise<boolean> {
   const files = openFiles(path);
-  if (!(await files.isThere())) return false;
-  for await (const _ of files.list(() => false, new AbortController().signal)) return false;
-  return true;
+  return (await files.isThere()) && (await topOf(files)).every(entry => entry.path === but);
 }

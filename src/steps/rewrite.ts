@@ -8,7 +8,6 @@ import { noteSample, observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
-import { oneChunk } from '../ends/content.js';
 import type { CratePart } from '../ends/crate.js';
 import { leaveOf, prefixChangeOf, rulesOf } from './move.js';
 import { takenDump } from './pack.js';
@@ -97,7 +96,7 @@ async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummar
     const first = edits[0]!;
     noteSample(place, textOf(before.slice(first.start, first.end)), textOf(first.put));
     const after = bufferOf(applyEdits(before, edits));
-    await crate.movedFiles.write(entry.path, oneChunk(after), entry);
+    await crate.movedFiles.write(entry.path, after, entry);
     const sums = await crate.movedFiles.checksums([entry.path], run.signal);
     moved.push({ ...entry, size: after.length, sha256: sums.get(entry.path) });
   }

@@ -8,7 +8,6 @@ import type { JournalRecord } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import { maskedPair } from '../core/site/masking.js';
-import { oneChunk } from '../ends/content.js';
 import type { CrateManifest } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
@@ -24,7 +23,7 @@ import type { Move } from './move.js';
 import { movedFiles } from './rewrite.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { entryAt, lookAtSite, readConfiguration, readSmall, type SiteTree, treeOf } from './site.js';
-import { type Spot, spotOf, stands, swapIn } from './spots.js';
+import { isOwn, type Spot, spotOf, stands, swapIn, withinOf } from './spots.js';
 
 export interface SetUpResult {
   readonly configuration: Configured | undefined;
@@ -176,7 +175,7 @@ function requiredPlace({ newFiles }: Move): string {
 
 async function listed(files: FilesEnd, signal: AbortSignal): Promise<FileEntry[]> {
   const entries: FileEntry[] = [];
-  for await (const entry of files.list(() => false, signal)) entries.push(entry);
+  for await (const entry of files.list(one => isOwn(one.path), signal)) entries.push(entry);
   return entries;
 }
 
@@ -190,8 +189,9 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
     const written: string[] = [];
     const ready: Spot[] = [];
     const place = requiredPlace(move);
+    const within = withinOf(await move.folder.readJournal());
     for (const file of plan.files) {
-      const spot = spotOf(move, placeBelow(place, textOf(file.path)));
+      const spot = spotOf(move, placeBelow(place, textOf(file.path)), within);
       await spot.end.remove(spot.incoming);
       if (file.after !== undefined) await layFile(spot.end, spot.incoming, file);
       ready.push(spot);
@@ -236,7 +236,7 @@ export async function differences(run: StepRun, only: boolean): Promise<Differen
 /** Writes a file as setting up wants it, or takes it away. */
 export async function layFile(end: FilesEnd, path: ByteString, { after, like }: SetUpFile): Promise<void> {
   if (after === undefined) return end.remove(path);
-  await end.write(path, oneChunk(bufferOf(after)), like);
+  await end.write(path, bufferOf(after), like);
 }
 
 /** Makes what lay one folder above the old site ready beside its place above the new one. */
@@ -244,7 +244,7 @@ export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise
   const spots: Spot[] = [];
   const changed = new Map(files.map(file => [file.path, file]));
   for (const entry of await move.crate.entries('above.ndjson')) {
-    const spot = spotOf(move, placeBelow(placeAbove(requiredPlace(move)), textOf(entry.path)));
+    const spot = spotOf(move, placeBelow(placeAbove(requiredPlace(move)), textOf(entry.path)), new Set());
     const file = changed.get(`../${entry.path}`);
     if (file) await layFile(spot.end, spot.incoming, file);
     else await spot.end.write(spot.incoming, move.crate.above.read(entry.path), entry);

@@ -45,10 +45,9 @@ export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site
   const there = await Promise.all(marks.map(path => files.entry(asBytes(path))));
   const known = new Set(marks.filter((_, i) => there[i] !== undefined));
   const { family, by } = recogniseFamily(path => known.has(path));
-  const mains = await configurationsOf(tree, family);
+  const [mains, version] = await Promise.all([configurationsOf(tree, family), versionOf(tree, family)]);
   const configuration = mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
   const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
-  const version = await versionOf(tree, family);
   if (configuration === undefined) {
     const none = { main: '', sources: new Map() };
     return { family, by, version, configuration, others, files: none, facts: undefined, unread: [] };
@@ -118,7 +117,8 @@ async function foldersIn(files: FilesEnd, folder: string): Promise<string[]> {
 
 async function versionOf(tree: SiteTree, family: Family): Promise<SiteVersion> {
   const sources = new Map<string, ByteString>();
-  for (const path of family.versionFiles) sources.set(path, (await readSmall(tree, path)) ?? asBytes(''));
+  const read = await Promise.all(family.versionFiles.map(path => readSmall(tree, path)));
+  for (const [i, path] of family.versionFiles.entries()) sources.set(path, read[i] ?? asBytes(''));
   return family.versionIn(path => sources.get(path) ?? asBytes(''));
 }
 

@@ -3,12 +3,12 @@ import { asBytes, textOf } from '../core/bytes.js';
 import type { Finding } from '../core/findings.js';
 import type { Family } from '../core/site/family.js';
 import { probeSource, readProbe, type SeenLanguage } from '../core/site/probe.js';
-import { oneChunk } from '../ends/content.js';
 import { isRefusal, lookAtServer, type SeenServer } from '../ends/database/server.js';
 import { openAbove, openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
 import { type Trial, tryOut } from '../ends/files/trial.js';
 import type { Move } from './move.js';
 import { noteDone, type StepRun } from './run.js';
+import { topOf } from './spots.js';
 import { siteAt, skewFindings } from './survey-web.js';
 
 /** What was seen of the new place for files. */
@@ -34,13 +34,17 @@ export async function surveyNewPlace(
   const findings: Finding[] = [];
   if (!newFiles) return { place: undefined, findings };
   const above = openFiles(await standingFolder(placeAbove(newFiles)));
-  const trial = await tryOut(above, run.move.sheet.name, run.signal);
-  const room = await above.room();
   const files = openFiles(newFiles);
+  let trial = await tryOut(above, run.move.sheet.name, run.signal);
+  if (!trial.writable && (await files.isThere())) {
+    // Many hosts let an account write in its web root alone.
+    trial = await tryOut(files, run.move.sheet.name, run.signal);
+    if (trial.writable) findings.push(rootStays(newFiles));
+  }
+  const room = await above.room();
   const names: string[] = [];
   if (await files.isThere()) {
-    for await (const entry of files.list(one => one.path.includes('/'), run.signal))
-      names.push(textOf(entry.path));
+    for (const entry of await topOf(files)) names.push(textOf(entry.path));
   }
   const delivered = ours.has(newFiles);
   if (names.length > 0 && !delivered) findings.push(standingFinding(newFiles, names, family));
@@ -54,6 +58,17 @@ export async function surveyNewPlace(
     delivered,
   };
   return { place, findings };
+}
+
+/** What is said of a web root that stays where it is. */
+export function rootStays(place: string): Finding {
+  return {
+    level: 'note',
+    code: 'root-not-renamable',
+    place,
+    what: 'The web root itself cannot be renamed, so its files are put in place one by one, the index file last',
+    remedy: 'Nothing needs to be done; for a moment old and new files stand side by side',
+  };
 }
 
 function standingFinding(place: string, names: readonly string[], family: Family | undefined): Finding {
@@ -98,7 +113,7 @@ export async function probeLanguage(
   await noteDone(run, 'survey', { probes: place });
   let body: string;
   try {
-    await files.write(name, oneChunk(Buffer.from(probeSource(token))));
+    await files.write(name, Buffer.from(probeSource(token)));
     ({ html: body } = await site.get(`/${name}`, run.signal, { 'x-probe-token': token }));
   } catch (error) {
     run.signal.throwIfAborted();

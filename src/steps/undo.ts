@@ -17,7 +17,7 @@ export async function planUndo(move: Move): Promise<Remains[]> {
 export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
   const remains = await planUndo(run.move);
   return doStep({ ...run, again: true }, 'undo', { remains }, async () => {
-    for (const one of remains) await putBack(run.move, one);
+    for (const one of remains) await putBack(run, one);
     await clearFolders(run.move);
     const result = {
       removed: remains.filter(one => one.delivered).map(({ place }) => place),

@@ -180,8 +180,13 @@ test('a changed sheet or input makes a step stale, and only what changed is done
   writeFileSync(join(move, '.env'), 'NEW_DB_PASSWORD=other\n');
   assert.deepEqual(await states(), ['survey', 'deliver', 'check']);
   rmSync(join(root, 'old/site/new page.txt'));
-  assert.equal((await run(['go', '--yes'], { cwd: move })).code, 0);
+  const left = await run(['go', '--yes'], { cwd: move });
+  assert.equal(left.code, 0);
+  assert.match(readFileSync(join(move, 'results/deliver.json'), 'utf8'), /files-gone-stay/);
+  assert.ok(existsSync(join(root, 'new/htdocs/new page.txt')), 'nothing is taken away unasked');
+  assert.equal((await run(['deliver', '--mirror', '--yes'], { cwd: move })).code, 0);
   assert.ok(!existsSync(join(root, 'new/htdocs/new page.txt')));
+  assert.ok(!readdirSync(join(root, 'new')).some(name => name.startsWith('.')));
 });
 
 test('what a broken-off delivery left of another crate is not delivered, and no part of a password is shown', async t => {

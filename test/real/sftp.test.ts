@@ -85,7 +85,7 @@ async function farMove(t: TestContext, root: string, restricted: boolean, port?:
     go: async (...args) => {
       const packed = await run(['pack', '--yes', ...args], { cwd: move, env });
       if (packed.code !== 0) return packed;
-      const delivered = await run(['deliver', '--yes', ...args], { cwd: move, env });
+      const delivered = await run(['deliver', '--yes', '--mirror', ...args], { cwd: move, env });
       return { ...delivered, stderr: packed.stderr + delivered.stderr };
     },
   };

@@ -1,10 +1,13 @@
-import { againOption } from '../again.js';
+import { againOption, byContentOption } from '../again.js';
 import { command } from '../command.js';
 
 interface Options {
   readonly again: boolean;
   readonly only: 'configuration' | undefined;
   readonly dryRun: boolean;
+  readonly byContent: boolean;
+  readonly mirror: boolean;
+  readonly readBack: 'all' | 'sample';
 }
 
 export const deliver = command<Options>({
@@ -14,10 +17,22 @@ export const deliver = command<Options>({
     ['deliver', 'make all ready beside the new place, then put it there; what stood there is kept'],
     ['deliver --yes', 'the same without asking, for a script'],
     ['deliver --dry-run', 'show what setting up would change in the files, and write nothing'],
+    ['deliver --mirror', 'bring a delivery up to date, also by taking away what the old site no longer has'],
     ['deliver --only configuration', 'set up configuration and server files of what stands there already'],
   ],
   options: argv =>
-    againOption(argv)
+    byContentOption(againOption(argv))
+      .option('mirror', {
+        type: 'boolean',
+        default: false,
+        describe: 'Take away what an earlier delivery put there and the old site no longer has',
+      })
+      .option('read-back', {
+        type: 'string',
+        choices: ['all', 'sample'],
+        default: 'all',
+        describe: 'How much is read back to compare it where the new host can compute no checksums',
+      })
       .option('only', {
         type: 'string',
         choices: ['configuration'],
@@ -70,7 +85,7 @@ export const deliver = command<Options>({
             `Put the new site in place of what stands at ${replaced.join(' and ')} (it is kept)?`,
             argv,
           );
-        return step(run);
+        return step(run, { ...argv, sample: argv.readBack === 'sample' });
       },
       showDeliver,
     );

@@ -45,6 +45,14 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     lines.push(
       `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)}), each checked${files.way ? `, carried ${files.way}` : ''}`,
     );
+  if (files && files.again > 0)
+    lines.push(
+      `                 ${counted(files.again, 'file was', 'files were')} there already and unchanged`,
+    );
+  if (files && files.removed > 0)
+    lines.push(
+      `                 ${counted(files.removed, 'thing')} taken away that the old site no longer has`,
+    );
   if (dump) lines.push(`  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`);
   if (configuration)
     lines.push(

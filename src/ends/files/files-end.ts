@@ -1,10 +1,11 @@
 import type { ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import type { Content } from '../content.js';
 
 /** A file to be written as one of many. */
 export interface FileToWrite {
   readonly entry: FileEntry;
-  readonly content: AsyncIterable<Buffer>;
+  readonly content: Content;
 }
 
 /** A place for files, whatever protocol reaches it. Paths are relative to it and never leave it. */
@@ -15,6 +16,8 @@ export interface FilesEnd {
   readonly far: boolean;
   /** How many files are best worked on at once. */
   readonly atOnce: number;
+  /** How many streams of files are best taken or given at once. */
+  readonly streams: number;
   /** Whether names that are not UTF-8 come through. */
   readonly namesAreBytes: boolean;
   /** Whether symbolic links can be made. */
@@ -31,7 +34,8 @@ export interface FilesEnd {
   list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry>;
   /** The entry at a path, or undefined where nothing is. A link is told as a link. */
   entry(path: ByteString): Promise<FileEntry | undefined>;
-  read(path: ByteString): AsyncIterable<Buffer>;
+  /** @param from the offset to begin at */
+  read(path: ByteString, from?: number): AsyncIterable<Buffer>;
   /** SHA-256 of files, in hex, by path; of one that is not there, nothing. */
   checksums(paths: readonly ByteString[], signal: AbortSignal): Promise<ReadonlyMap<ByteString, string>>;
   /** Several files as one stream, in any order, where the end can give one; each is read before the next comes. */
@@ -43,11 +47,15 @@ export interface FilesEnd {
   >;
   /** Takes several files as one stream, where the end can; gives whether it could. Folders above them are there. */
   writeMany?(files: AsyncIterable<FileToWrite>, signal: AbortSignal): Promise<boolean>;
-  /** Writes a whole file, making the folders above it; mode and time are set when given. */
+  /**
+   * Writes a file, making the folders above it; mode and time are set when given, once it is whole.
+   * @param from the offset at which to go on with a file that is there; the content is what follows
+   */
   write(
     path: ByteString,
-    content: AsyncIterable<Buffer>,
+    content: Content,
     like?: Pick<FileEntry, 'mode' | 'mtime'>,
+    from?: number,
   ): Promise<void>;
   makeFolder(path: ByteString, mode: number): Promise<void>;
   makeLink(path: ByteString, to: ByteString): Promise<void>;
@@ -57,4 +65,6 @@ export interface FilesEnd {
   remove(path: ByteString): Promise<void>;
   /** Gives something another name; nothing may stand there. */
   rename(from: ByteString, to: ByteString): Promise<void>;
+  /** Puts a file under another name, in place of a file that stands there. */
+  replace(from: ByteString, to: ByteString): Promise<void>;
 }

@@ -1,10 +1,13 @@
 import { PassThrough, Readable } from 'node:stream';
+import { setTimeout } from 'node:timers/promises';
 import { type FileInfo, FileType, FTPError } from 'basic-ftp';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
-import { type FtpSession, LinkLost } from '../ftp/session.js';
+import { type Content, chunksOf } from '../content.js';
+import type { FtpSession } from '../ftp/session.js';
 import { inTurns } from '../in-turns.js';
+import { LinkLost } from '../link-lost.js';
 import { asTrouble } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
 import { sumsByReading } from './sums.js';
@@ -15,6 +18,7 @@ export class FtpFiles implements FilesEnd {
   readonly far = true;
   readonly makesLinks = false;
   readonly namesAreBytes = true;
+  readonly streams = 1;
   private readonly session: FtpSession;
   private readonly root: string;
   /** Writings that a lost link ended, one after the other. */
@@ -91,9 +95,9 @@ export class FtpFiles implements FilesEnd {
     }
   }
 
-  async *read(path: ByteString): AsyncIterable<Buffer> {
+  async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
     const far = this.at(path);
-    let offset = 0;
+    let offset = from;
     for (let attempt = 0; ; attempt++) {
       const through = new PassThrough({ highWaterMark: 1 << 20 });
       const done = this.session
@@ -142,15 +146,17 @@ export class FtpFiles implements FilesEnd {
   /** @throws LinkLost when the connection was lost meanwhile and waited for; the content must then be given anew */
   async write(
     path: ByteString,
-    content: AsyncIterable<Buffer>,
+    content: Content,
     like?: Pick<FileEntry, 'mode' | 'mtime'>,
+    from = 0,
   ): Promise<void> {
     const far = this.at(path);
-    const source = Readable.from(content, { objectMode: false });
+    const source = Readable.from(notTooSoon(content), { objectMode: false });
     try {
       await this.session.once(async client => {
         try {
-          await client.uploadFrom(source, far);
+          if (from > 0) await client.appendFrom(source, far);
+          else await client.uploadFrom(source, far);
         } catch (error) {
           if (!isMissing(error) || source.readableDidRead) throw error;
           await client.ensureDir(far.slice(0, far.lastIndexOf('/')));
@@ -197,9 +203,17 @@ export class FtpFiles implements FilesEnd {
 
   async remove(path: ByteString): Promise<void> {
     const entry = await this.entry(path);
-    if (!entry) return;
+    if (entry) await this.removeEntry(entry);
+  }
+
+  private async removeEntry(entry: FileEntry): Promise<void> {
+    const { path } = entry;
     if (entry.type === 'folder') {
-      for (const one of await this.entriesIn(path)) await this.remove(one.path);
+      const inside = await this.entriesIn(path);
+      const folders = inside.filter(({ type }) => type === 'folder');
+      for (const one of folders) await this.removeEntry(one);
+      const others = inside.filter(({ type }) => type !== 'folder');
+      await inTurns(others, this.atOnce, undefined, one => this.removeEntry(one));
     }
     try {
       await this.session.do(client =>
@@ -218,6 +232,18 @@ export class FtpFiles implements FilesEnd {
       // Done already, before a link was lost: the far side has it under its new name.
       if (isMissing(error) && !(await this.entry(from)) && (await this.entry(to))) return;
       throw trouble(error, `Renaming ${this.show(from)} to ${this.show(to)}`);
+    }
+  }
+
+  async replace(from: ByteString, to: ByteString): Promise<void> {
+    const [before, after] = [this.at(from), this.at(to)];
+    try {
+      await this.session.do(client => client.rename(before, after));
+    } catch {
+      // Some servers rename over what is there, others refuse to.
+      if (!(await this.entry(from)) && (await this.entry(to))) return;
+      await this.remove(to);
+      await this.rename(from, to);
     }
   }
 
@@ -266,6 +292,19 @@ export class FtpFiles implements FilesEnd {
   private show(path: ByteString): string {
     return path === '' ? this.place : `${this.place}/${textOf(path)}`;
   }
+}
+
+/**
+ * A content that does not end at once: ProFTPD refuses an upload over TLS that ends before it has shaken hands itself,
+ * as that of an empty file may.
+ */
+async function* notTooSoon(content: Content): AsyncIterable<Buffer> {
+  let empty = true;
+  for await (const chunk of chunksOf(content)) {
+    empty &&= chunk.length === 0;
+    yield chunk;
+  }
+  if (empty) await setTimeout(250);
 }
 
 function entryOf(path: ByteString, info: FileInfo): FileEntry | undefined {

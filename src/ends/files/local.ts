@@ -1,4 +1,14 @@
-import { createReadStream, type Stats } from 'node:fs';
+import {
+  closeSync,
+  createReadStream,
+  fchmodSync,
+  fstatSync,
+  futimesSync,
+  openSync,
+  readFileSync,
+  type Stats,
+  writeSync,
+} from 'node:fs';
 import {
   chmod,
   lstat,
@@ -17,11 +27,13 @@ import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { type Content, chunksOf } from '../content.js';
 import { asTrouble, telling } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
 import { sumsByReading } from './sums.js';
 
 const chunkBytes = 1 << 20;
+const smallBytes = 256 * 1024;
 
 /** A folder on this machine. */
 export class LocalFiles implements FilesEnd {
@@ -31,6 +43,7 @@ export class LocalFiles implements FilesEnd {
   /** Local disks gain little from more. */
   readonly atOnce = 8;
   readonly namesAreBytes = true;
+  readonly streams = 1;
   private readonly root: Buffer;
 
   constructor(folder: string) {
@@ -107,9 +120,14 @@ export class LocalFiles implements FilesEnd {
     return { path, type, size, mode: stats.mode & 0o7777, mtime: Math.round(stats.mtimeMs), to };
   }
 
-  async *read(path: ByteString): AsyncIterable<Buffer> {
+  async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
     try {
-      yield* createReadStream(this.at(path), { highWaterMark: chunkBytes }) as AsyncIterable<Buffer>;
+      const small = from === 0 && readSmall(this.at(path));
+      if (small) yield small;
+      else {
+        const options = { highWaterMark: chunkBytes, start: from };
+        yield* createReadStream(this.at(path), options) as AsyncIterable<Buffer>;
+      }
     } catch (error) {
       throw asTrouble(error, `Reading ${this.show(path)}`);
     }
@@ -124,23 +142,21 @@ export class LocalFiles implements FilesEnd {
 
   async write(
     path: ByteString,
-    content: AsyncIterable<Buffer>,
-    like?: Pick<FileEntry, 'mode' | 'mtime'>,
+    content: Content,
+    like: Pick<FileEntry, 'mode' | 'mtime'> = { mode: 0o644, mtime: Date.now() },
+    from = 0,
   ): Promise<void> {
     await telling(`Writing ${this.show(path)}`, async () => {
-      const slash = path.lastIndexOf('/');
-      await makeFolders(slash < 0 ? this.root : this.at(asBytes(path.slice(0, slash))));
-      // Anew, never through a link or into a file that is there.
-      await rm(this.at(path), { force: true });
-      const file = await open(this.at(path), 'wx', 0o600);
+      const at = this.at(path);
       try {
-        for await (const chunk of content) await file.writeFile(chunk);
-        await file.chmod(like?.mode ?? 0o644);
-        if (like) {
-          await file.utimes(like.mtime / 1000, like.mtime / 1000);
-        }
-      } finally {
-        await file.close();
+        await writeFile(at, content, like, from);
+      } catch (error) {
+        const { code } = error as NodeJS.ErrnoException;
+        // Anew, never through a link or into a file that is there. Asking first would cost every file two calls.
+        if (code === 'EEXIST') await rm(at, { force: true });
+        else if (code === 'ENOENT') await makeFolders(at.subarray(0, at.lastIndexOf('/')));
+        else throw error;
+        await writeFile(at, content, like, from);
       }
     });
   }
@@ -177,6 +193,10 @@ export class LocalFiles implements FilesEnd {
     );
   }
 
+  async replace(from: ByteString, to: ByteString): Promise<void> {
+    await this.rename(from, to);
+  }
+
   private async contentOf(path: ByteString): Promise<AsyncIterable<Buffer> | undefined> {
     return (await this.entry(path))?.type === 'file' ? this.read(path) : undefined;
   }
@@ -194,6 +214,47 @@ export class LocalFiles implements FilesEnd {
 
   private show(path: ByteString): string {
     return `${this.place}/${textOf(path)}`;
+  }
+}
+
+/** A small file's content; undefined of a large one. */
+function readSmall(path: Buffer): Buffer | undefined {
+  const file = openSync(path, 'r');
+  try {
+    const { size } = fstatSync(file);
+    return size <= smallBytes ? readFileSync(file) : undefined;
+  } finally {
+    closeSync(file);
+  }
+}
+
+/** Writes a file anew, or goes on with one. Nothing of the content is taken before the file is open. */
+async function writeFile(
+  path: Buffer,
+  content: Content,
+  { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>,
+  from: number,
+): Promise<void> {
+  const file = await open(path, from > 0 ? 'r+' : 'wx', 0o600);
+  try {
+    if (Buffer.isBuffer(content) && content.length <= smallBytes) {
+      // Making a file may take long; what follows is done sooner than another thread is asked to do it.
+      for (let at = 0; at < content.length; )
+        at += writeSync(file.fd, content, at, content.length - at, from + at);
+      fchmodSync(file.fd, mode);
+      futimesSync(file.fd, mtime / 1000, mtime / 1000);
+      return;
+    }
+    let at = from;
+    for await (const chunk of chunksOf(content)) {
+      for (let written = 0; written < chunk.length; )
+        written += (await file.write(chunk, written, chunk.length - written, at + written)).bytesWritten;
+      at += chunk.length;
+    }
+    await file.chmod(mode);
+    await file.utimes(mtime / 1000, mtime / 1000);
+  } finally {
+    await file.close();
   }
 }
 

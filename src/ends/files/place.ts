@@ -40,6 +40,13 @@ export function placeBelow(place: string, path: string): string {
   return far ? `${far.account}${join(far.path, path)}` : join(place, path);
 }
 
+/** The path of a place below another: empty for the same, undefined where it is not below. */
+export function restBelow(place: string, above: string): string | undefined {
+  if (place === above) return '';
+  const folder = above.endsWith('/') ? above : `${above}/`;
+  return place.startsWith(folder) ? place.slice(folder.length) : undefined;
+}
+
 /** The place above another; the uppermost is above itself. */
 export function placeAbove(place: string): string {
   const far = remote(place);
@@ -80,7 +87,7 @@ export function placeOf(
       remedy: 'Name a folder (a mounted one will do), or an account that takes one of these',
     });
   }
-  if (!path || path === '/') {
+  if (!path || (path === '/' && kind === 'sftp')) {
     throw new UsageError({
       doing: `Opening ${shown}`,
       cause: 'it names no folder',

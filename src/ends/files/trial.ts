@@ -2,7 +2,6 @@ import { randomBytes } from 'node:crypto';
 import { asBytes, bytesOfText } from '../../core/bytes.js';
 import type { Rate } from '../../core/estimate.js';
 import type { FileEntry } from '../../core/files/entries.js';
-import { oneChunk } from '../content.js';
 import type { FilesEnd } from './files-end.js';
 
 /** What an end lets this account do. */
@@ -37,10 +36,9 @@ export async function tryOut(end: FilesEnd, name: string, signal: AbortSignal): 
       await end.remove(folder);
       await end.makeFolder(folder, 0o700);
       const small = await secondsOf(async () => {
-        for (let i = 0; i < smallFiles; i++)
-          await end.write(at(`small-${i}`), oneChunk(Buffer.alloc(2000, 'x')));
+        for (let i = 0; i < smallFiles; i++) await end.write(at(`small-${i}`), Buffer.alloc(2000, 'x'));
       });
-      const large = await secondsOf(() => end.write(at('large'), oneChunk(randomBytes(largeBytes))));
+      const large = await secondsOf(() => end.write(at('large'), randomBytes(largeBytes)));
       write = { perFile: small / smallFiles, bytesPerSecond: largeBytes / Math.max(large, 0.001) };
     });
     const renames = writable && (await works(() => end.rename(at('large'), at('renamed'))));

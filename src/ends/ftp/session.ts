@@ -3,6 +3,7 @@ import type { TLSSocket } from 'node:tls';
 import { Client, FTPError } from 'basic-ftp';
 import { bytesOfText } from '../../core/bytes.js';
 import { EndError, PartWayError } from '../../core/errors.js';
+import { LinkLost } from '../link-lost.js';
 
 /** How one gets into an account over FTP. */
 export interface FtpLogin {
@@ -15,9 +16,6 @@ export interface FtpLogin {
   /** The SHA-256 fingerprint that the certificate must have, where the sheet gives it. */
   readonly certificate: string | undefined;
 }
-
-/** A transfer that was under way when its connection was lost, and that can be begun anew. */
-export class LinkLost extends Error {}
 
 const patience = 20_000;
 const pauses = [1, 2, 4, 8, 15, 30, 60];

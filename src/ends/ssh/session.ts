@@ -7,6 +7,23 @@ import type { SshLogin } from './login.js';
 /** How long is waited before each try to come back to a host, in seconds. */
 const pauses = [1, 2, 4, 8, 15, 30, 60];
 
+/** Programs of the far side, and what shows by their version that they take the options that are used here. */
+const programs = {
+  tar: /GNU tar|bsdtar/,
+  find: /GNU findutils|findutils/,
+  sha256sum: /sha256sum.*GNU coreutils/,
+};
+
+type Program = keyof typeof programs;
+
+function seenIn(told: string): ReadonlySet<string> {
+  if (!/^sh\r?$/m.test(told)) return new Set();
+  return new Set([
+    'sh',
+    ...Object.entries(programs).flatMap(([name, mark]) => (mark.test(told) ? [name] : [])),
+  ]);
+}
+
 /** An account at a host: connects when it is first needed, and again when the link was lost. */
 export class SshSession {
   /** Takes what a person should know while something is waited for. */
@@ -14,7 +31,7 @@ export class SshSession {
   readonly login: SshLogin;
   private readonly hostKeys: HostKeys;
   private connection: Promise<SshConnection> | undefined;
-  private shell: Promise<boolean> | undefined;
+  private programs: Promise<ReadonlySet<string>> | undefined;
   private closed = false;
 
   constructor(login: SshLogin, hostKeys: HostKeys) {
@@ -64,13 +81,17 @@ export class SshSession {
     }
   }
 
-  /** Whether the account may run commands. */
-  runsCommands(): Promise<boolean> {
-    this.shell ??= this.run('echo able').then(
-      ({ code, out }) => code === 0 && out.toString().trim() === 'able',
-      () => false,
+  /** Whether the account may run a shell, and whether a program that can do what is asked of it is there. */
+  async has(program: 'sh' | Program): Promise<boolean> {
+    this.programs ??= this.run(
+      `echo sh; ${Object.keys(programs)
+        .map(name => `${name} --version`)
+        .join('; ')}`,
+    ).then(
+      ({ out }) => seenIn(out.toString()),
+      () => new Set<string>(),
     );
-    return this.shell;
+    return (await this.programs).has(program);
   }
 
   close(): void {

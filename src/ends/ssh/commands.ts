@@ -1,0 +1,160 @@
+import { once } from 'node:events';
+import { pipeline } from 'node:stream/promises';
+import { extract, pack } from 'tar-stream';
+import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../core/bytes.js';
+import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { chunksOf } from '../content.js';
+import type { FileToWrite } from '../files/files-end.js';
+import { LinkLost } from '../link-lost.js';
+import { trouble } from './requests.js';
+import type { SshSession } from './session.js';
+
+/** What commands at the far side do with the files of a folder there, where the account has a shell. */
+export class FarCommands {
+  private readonly session: SshSession;
+  /** The folder, as a word of the shell. */
+  private readonly root: string;
+
+  /** @param root its absolute path at the far side */
+  constructor(session: SshSession, root: string) {
+    this.session = session;
+    this.root = quoted(root);
+  }
+
+  /** Everything below, by folder; undefined where `find` is not there, cannot tell it, or not look everywhere. */
+  async find(): Promise<Map<ByteString, FileEntry[]> | undefined> {
+    if (!(await this.session.has('find'))) return undefined;
+    const { code, out } = await this.session.run(
+      `cd ${this.root} && find . -mindepth 1 -printf '%y %s %m %T@ %P\\0%l\\0'`,
+    );
+    return code === 0 ? readFind(bytesOf(out)) : undefined;
+  }
+
+  /** SHA-256 of files, in hex, by path; of what the command could not read, nothing. */
+  async sums(paths: readonly ByteString[]): Promise<Map<ByteString, string>> {
+    const sums = new Map<ByteString, string>();
+    if (paths.length === 0 || !(await this.session.has('sha256sum'))) return sums;
+    const names = namesOf(paths);
+    const command = `cd ${this.root} && xargs -0 sha256sum -z --`;
+    const { out } = await this.session.run(command, () => chunksOf(names));
+    for (const line of out.toString('latin1').split('\0')) {
+      const [, sum, path] = /^([0-9a-f]{64}) [ *]\.\/(.*)$/s.exec(line) ?? [];
+      if (sum && path !== undefined) sums.set(asBytes(path), sum);
+    }
+    return sums;
+  }
+
+  /** Files as one stream, each to be read before the next comes; undefined where there is no `tar`. */
+  async tar(
+    paths: readonly ByteString[],
+    signal: AbortSignal,
+  ): Promise<AsyncIterable<{ path: ByteString; content: AsyncIterable<Buffer> }> | undefined> {
+    if (!(await this.session.has('tar'))) return undefined;
+    const channel = await this.session.start(`cd ${this.root} && tar -cf - --no-recursion --null -T -`);
+    channel.stderr.resume();
+    channel.end(namesOf(paths));
+    return entriesOf(channel, signal);
+  }
+
+  /**
+   * Unpacks a stream of files at the far side; gives whether there is a `tar` that can.
+   * @throws LinkLost where the connection went, otherwise an error with what it said
+   */
+  async untar(files: AsyncIterable<FileToWrite>, doing: string, signal: AbortSignal): Promise<boolean> {
+    if (!(await this.session.has('tar'))) return false;
+    const channel = await this.session.start(`cd ${this.root} && tar -xpf -`);
+    const said: Buffer[] = [];
+    channel.stderr.on('data', (chunk: Buffer) => said.push(chunk));
+    channel.resume();
+    const ended = new Promise<number>(resolve => {
+      let code = -1;
+      channel.on('exit', (given: number | null) => {
+        code = given ?? -1;
+      });
+      channel.on('close', () => resolve(code)).on('error', () => resolve(-1));
+    });
+    const packed = pack();
+    let broken = false;
+    // What the command came to is told below.
+    const piped = pipeline(packed, channel, { signal }).catch(() => {
+      broken = true;
+    });
+    for await (const { entry, content } of files) {
+      signal.throwIfAborted();
+      if (broken) break;
+      const header = {
+        name: textOf(entry.path),
+        size: entry.size,
+        mode: entry.mode,
+        mtime: new Date(entry.mtime),
+      };
+      const writer = packed.entry(header) as unknown as NodeJS.WritableStream;
+      writer.on('error', () => {});
+      for await (const chunk of chunksOf(content)) {
+        if (broken) break;
+        if (!writer.write(chunk)) await Promise.race([once(writer, 'drain').catch(() => {}), piped]);
+      }
+      writer.end();
+    }
+    packed.finalize();
+    await piped;
+    if ((await ended) === 0) return true;
+    const why = Buffer.concat(said).toString().split('\n')[0]!;
+    if (why === '') throw new LinkLost(`${doing}: the link was lost`);
+    const code = /no space left/i.test(why) ? 14 : /quota/i.test(why) ? 15 : 4;
+    throw trouble(Object.assign(new Error(why), { code }), doing);
+  }
+}
+
+function namesOf(paths: readonly ByteString[]): Buffer {
+  return Buffer.from(paths.map(path => `./${textOf(path)}\0`).join(''));
+}
+
+/** Reads what `find` printed: kind, size, mode, time and path of each thing, and where it points. */
+function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
+  const types: Readonly<Record<string, FileEntry['type']>> = { f: 'file', d: 'folder', l: 'link' };
+  const found = new Map<ByteString, FileEntry[]>();
+  const parts = out.split('\0');
+  for (let i = 0; i + 1 < parts.length; i += 2) {
+    const [, kind, size, mode, seconds, path] = /^(\w) (\d+) (\d+) (-?\d+)\S* (.*)$/s.exec(parts[i]!) ?? [];
+    const type = types[kind ?? ''];
+    if (!type || !path || !staysInside(path)) continue;
+    const slash = path.lastIndexOf('/');
+    const folder = asBytes(slash < 0 ? '' : path.slice(0, slash));
+    const entry: FileEntry = {
+      path: asBytes(path),
+      type,
+      size: type === 'file' ? Number(size) : 0,
+      mode: Number.parseInt(mode!, 8),
+      mtime: Number(seconds) * 1000,
+      to: type === 'link' ? asBytes(parts[i + 1]!) : undefined,
+    };
+    const list = found.get(folder);
+    if (list) list.push(entry);
+    else found.set(folder, [entry]);
+  }
+  for (const list of found.values()) list.sort((a, b) => (a.path < b.path ? -1 : 1));
+  return found;
+}
+
+/** The files of a tar stream, each to be read before the next comes. */
+async function* entriesOf(
+  stream: NodeJS.ReadableStream,
+  signal: AbortSignal,
+): AsyncIterable<{ path: ByteString; content: AsyncIterable<Buffer> }> {
+  const unpacked = extract();
+  const piped = pipeline(stream, unpacked, { signal });
+  // Its error comes out of the entries as well.
+  piped.catch(() => {});
+  for await (const entry of unpacked) {
+    const path = bytesOfText(entry.header.name.replace(/^\.\//, ''));
+    if (entry.header.type === 'file') yield { path, content: entry as unknown as AsyncIterable<Buffer> };
+    entry.resume();
+  }
+  await piped;
+}
+
+/** A path as one word of a shell's command. */
+function quoted(path: string): string {
+  return `'${path.replaceAll("'", "'\\''")}'`;
+}

@@ -1,0 +1,103 @@
+import type { FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
+import { asTrouble } from '../trouble.js';
+
+/** What every server takes in one request (draft-ietf-secsh-filexfer-02, section 3). */
+export const piece = 32 * 1024;
+/** Requests under way at once for one file. */
+export const ahead = 32;
+
+export type Callback<T> = (error: Error | undefined | null, value: T) => void;
+
+/** One request of the protocol as a promise. */
+export function call<T>(work: (done: Callback<T>) => void): Promise<T> {
+  return new Promise((resolve, reject) => {
+    work((error, value) => (error ? reject(error) : resolve(value)));
+  });
+}
+
+/** Status codes of the protocol, as the file system's own (draft-ietf-secsh-filexfer-02, section 7). */
+const codes: Readonly<Record<number, string>> = { 2: 'ENOENT', 3: 'EACCES', 14: 'ENOSPC', 15: 'EDQUOT' };
+
+/** Whether a request failed because nothing is there. */
+export function isMissing(error: unknown): boolean {
+  return (error as { code?: unknown }).code === 2;
+}
+
+export function ignoreMissing(error: unknown): void {
+  if (!isMissing(error)) throw error;
+}
+
+/** The trouble behind a failed request. */
+export function trouble(error: unknown, doing: string): unknown {
+  const { code, message } = error as { code?: unknown; message?: string };
+  if (typeof code !== 'number') return asTrouble(error, doing);
+  const known = codes[code];
+  if (known) return asTrouble(Object.assign(new Error(message), { code: known }), doing);
+  const why = code === 4 ? 'the far side says only "Failure"; its disk or quota may be full' : message;
+  return asTrouble(Object.assign(new Error(why), { code: `SFTP${code}` }), doing);
+}
+
+/** What a folder holds. Two requests are under way at once, since most folders end with the first. */
+export async function readFolder(sftp: SFTPWrapper, folder: string): Promise<FileEntryWithStats[]> {
+  const handle = await call<Buffer>(done => sftp.opendir(folder, done));
+  const found: FileEntryWithStats[] = [];
+  try {
+    for (let ended = false; !ended; ) {
+      const parts = await Promise.all([readPart(sftp, handle), readPart(sftp, handle)]);
+      for (const part of parts) {
+        if (part) found.push(...part);
+        else ended = true;
+      }
+    }
+  } finally {
+    sftp.close(handle, () => {});
+  }
+  return found;
+}
+
+/** The next names of a folder, or undefined after the last. */
+function readPart(sftp: SFTPWrapper, handle: Buffer): Promise<FileEntryWithStats[] | undefined> {
+  return new Promise((resolve, reject) => {
+    sftp.readdir(handle, (error, list) => {
+      if (!error) resolve(list);
+      else if ((error as { code?: number }).code === 1) resolve(undefined);
+      else reject(error);
+    });
+  });
+}
+
+/** Reads from an offset on, several pieces at once; gives whether the end was reached. */
+export async function readSome(
+  sftp: SFTPWrapper,
+  handle: Buffer,
+  from: number,
+  chunks: Buffer[],
+): Promise<boolean> {
+  // A small file ends in the first piece. Its size is asked for along with it, so that this is known at once.
+  const first = from === 0;
+  const [pieces, stats] = await Promise.all([
+    Promise.all(
+      Array.from({ length: first ? 2 : ahead }, (_, i) => readPiece(sftp, handle, from + i * piece)),
+    ),
+    first ? call<Stats>(done => sftp.fstat(handle, done)) : undefined,
+  ]);
+  let at = from;
+  for (const { chunk, end } of pieces) {
+    if (chunk.length > 0) chunks.push(chunk);
+    at += chunk.length;
+    // A server may give less than was asked for; the rest is asked for next time.
+    if (chunk.length < piece) return end || (stats !== undefined && at >= stats.size);
+  }
+  return false;
+}
+
+function readPiece(sftp: SFTPWrapper, handle: Buffer, at: number): Promise<{ chunk: Buffer; end: boolean }> {
+  const buffer = Buffer.allocUnsafe(piece);
+  return new Promise((resolve, reject) => {
+    sftp.read(handle, buffer, 0, piece, at, (error, count) => {
+      if (error && (error as { code?: number }).code !== 1) reject(error);
+      else if (error || count === 0) resolve({ chunk: buffer.subarray(0, 0), end: true });
+      else resolve({ chunk: buffer.subarray(0, count), end: false });
+    });
+  });
+}

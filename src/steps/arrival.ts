@@ -1,0 +1,130 @@
+import { type ByteString, textOf } from '../core/bytes.js';
+import { DamageError } from '../core/errors.js';
+import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
+import { type Cargo, copy } from './carry.js';
+
+/** Files at least so large are gone on with where a part of them is there; smaller ones are sent again sooner. */
+const worthGoingOn = 64 * 1024;
+/** A sample is at least so many files, and one in so many. */
+const sampleFewest = 50;
+const sampleOneIn = 20;
+
+/** What of some wanted files lies at an end already. */
+export interface Arrived {
+  /** Files that are whole. */
+  readonly whole: ReadonlySet<ByteString>;
+  /** Those of them whose checksum was seen to be right. */
+  readonly verified: ReadonlySet<ByteString>;
+  /** How many bytes are there of files that are not whole. */
+  readonly begun: ReadonlyMap<ByteString, number>;
+}
+
+/**
+ * Tells which of some files lie at an end already.
+ * @param how `time`: of the right size and time, or of the right checksum where the time is another and a checksum costs
+ * no transfer; `content`: of the right checksum, whatever it costs; `resume`: of the right checksum where it costs no
+ * transfer, otherwise of the right size and time, which a file gets when it is whole
+ */
+export async function alreadyThere(
+  end: FilesEnd,
+  wanted: readonly CheckedEntry[],
+  there: ReadonlyMap<ByteString, FileEntry>,
+  signal: AbortSignal,
+  how: 'time' | 'content' | 'resume',
+): Promise<Arrived> {
+  const cheap = !end.far || (await end.runsCommands());
+  const ofSize = wanted.filter(({ path, size }) => {
+    const here = there.get(path);
+    return here?.type === 'file' && here.size === size;
+  });
+  const ofTime = new Set(
+    ofSize.filter(({ path, mtime }) => sameTime(end, there.get(path)!.mtime, mtime)).map(({ path }) => path),
+  );
+  const begun = new Map<ByteString, number>();
+  for (const { path, size } of wanted) {
+    const here = there.get(path);
+    if (here?.type === 'file' && size >= worthGoingOn && here.size > 0 && here.size < size)
+      begun.set(path, here.size);
+  }
+  const compared = ofSize.filter(({ path }) => {
+    if (how === 'content') return true;
+    return cheap && (how === 'resume' || !ofTime.has(path));
+  });
+  const sums = await end.checksums(
+    compared.map(({ path }) => path),
+    signal,
+  );
+  const isRight = ({ path, sha256 }: CheckedEntry) => sums.get(path) === sha256;
+  const verified = new Set(compared.filter(isRight).map(({ path }) => path));
+  const unseen = how === 'content' || (how === 'resume' && cheap) ? [] : [...ofTime];
+  return { whole: new Set([...verified, ...unseen]), verified, begun };
+}
+
+/** Times are kept to the second over a network. */
+export function sameTime(end: FilesEnd, a: number, b: number): boolean {
+  return Math.abs(a - b) < (end.far ? 1000 : 1);
+}
+
+/**
+ * Compares what lies at the far side with what was to arrive; what differs is carried once more.
+ * @param surely files that are compared even where only a sample is read back
+ * @returns how many files were compared
+ * @throws DamageError where a file does not arrive as it was read
+ */
+export async function verifyArrived(
+  cargo: Pick<Cargo, 'to' | 'progress' | 'signal'> & { readonly from: (entry: FileEntry) => FilesEnd },
+  entries: readonly CheckedEntry[],
+  sample: boolean,
+  surely: { has(path: ByteString): boolean },
+): Promise<number> {
+  const { to, signal } = cargo;
+  const some = sample && !(await to.runsCommands()) ? sampleOf(entries, surely) : entries;
+  const differing = async (among: readonly CheckedEntry[]) => {
+    const there = await to.checksums(
+      among.map(({ path }) => path),
+      signal,
+    );
+    return among.filter(({ path, sha256 }) => there.get(path) !== sha256);
+  };
+  const wrong = await differing(some);
+  for (const entry of wrong) await copy({ ...cargo, from: cargo.from(entry) }, entry, 0);
+  const [still] = wrong.length > 0 ? await differing(wrong) : [];
+  if (!still) return some.length;
+  throw new DamageError({
+    doing: `Writing ${to.place}/${textOf(still.path)}`,
+    cause: 'what lies there is not what was sent',
+    remedy: 'Check the far side’s disk, then run the command again',
+  });
+}
+
+/** Some files spread over all of them, with those that must be among them. */
+function sampleOf<E extends FileEntry>(
+  entries: readonly E[],
+  surely: { has(path: ByteString): boolean },
+): E[] {
+  const number = Math.max(sampleFewest, Math.ceil(entries.length / sampleOneIn));
+  const step = Math.max(1, entries.length / number);
+  const picked = new Set(Array.from({ length: number }, (_, i) => Math.floor(i * step)));
+  return entries.filter((entry, i) => picked.has(i) || surely.has(entry.path));
+}
+
+/** Removes what an earlier run put there and is not wanted any more, or is wanted as something else; gives what is left. */
+export async function removeOthers(
+  files: FilesEnd,
+  wanted: readonly FileEntry[],
+  signal: AbortSignal,
+): Promise<Map<ByteString, FileEntry>> {
+  const there = new Map<ByteString, FileEntry>();
+  if (!(await files.isThere())) return there;
+  const types = new Map<string, FileEntry['type']>(wanted.map(({ path, type }) => [path, type]));
+  const others: ByteString[] = [];
+  const skip = ({ path, type }: FileEntry) => {
+    if (types.get(path) === type) return false;
+    others.push(path);
+    return true;
+  };
+  for await (const entry of files.list(skip, signal)) there.set(entry.path, entry);
+  for (const path of others) await files.remove(path);
+  return there;
+}

@@ -1,0 +1,48 @@
+import { type ByteString, textOf } from '../core/bytes.js';
+import type { FileEntry } from '../core/files/entries.js';
+import type { EventSink } from './events.js';
+
+/** How often the bytes of one large file are told, in milliseconds. */
+const every = 100;
+
+/** Tells how far a carrying of files has come: files and bytes of all, and the file that is under way. */
+export class CarryingProgress {
+  private readonly events: EventSink;
+  private readonly all: { files: number; bytes: number };
+  private readonly whole = { files: 0, bytes: 0 };
+  /** Bytes that passed of files that are not whole yet. */
+  private readonly parts = new Map<ByteString, number>();
+  private last = 0;
+
+  constructor(events: EventSink, entries: readonly FileEntry[]) {
+    this.events = events;
+    const files = entries.filter(({ type }) => type === 'file');
+    this.all = { files: files.length, bytes: files.reduce((sum, { size }) => sum + size, 0) };
+  }
+
+  /** Bytes of a file passed; those of one that is begun again count once. */
+  passed(entry: FileEntry, bytes: number): void {
+    this.parts.set(entry.path, Math.min(entry.size, (this.parts.get(entry.path) ?? 0) + bytes));
+    if (Date.now() - this.last >= every) this.tell(entry);
+  }
+
+  done(entry: FileEntry): void {
+    this.parts.delete(entry.path);
+    this.whole.files++;
+    this.whole.bytes += entry.size;
+    this.tell(entry);
+  }
+
+  private tell({ path }: FileEntry): void {
+    this.last = Date.now();
+    const passing = [...this.parts.values()].reduce((sum, bytes) => sum + bytes, 0);
+    this.events({
+      type: 'progress',
+      what: textOf(path),
+      done: this.whole.bytes + passing,
+      of: this.all.bytes,
+      unit: 'bytes',
+      files: { done: this.whole.files, of: this.all.files },
+    });
+  }
+}
