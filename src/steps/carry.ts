@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
-import type { ByteString } from '../core/bytes.js';
-import { EndError, PorterError, UsageError } from '../core/errors.js';
+import { type ByteString, textOf } from '../core/bytes.js';
+import { EndError, PartWayError, PorterError, UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { type Content, chunksOf } from '../ends/content.js';
 import type { FilesEnd, FileToWrite } from '../ends/files/files-end.js';
@@ -11,7 +11,8 @@ import { isFull } from '../ends/trouble.js';
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;
 const streamTries = 3;
-const linkTries = 6;
+/** A file is given up when the link was lost so often without any of it arriving. */
+const linkTries = 5;
 /** Files up to this size are held in memory while they are written. */
 const smallBytes = 256 * 1024;
 
@@ -241,13 +242,25 @@ export async function copy(
   offset: number,
 ): Promise<string> {
   let at = offset;
-  for (let attempt = 0; ; attempt++) {
+  for (let idle = 0; ; ) {
     try {
       return await copyFrom(cargo, entry, at);
     } catch (error) {
-      if (!(error instanceof LinkLost) || attempt >= linkTries) throw error;
+      if (!(error instanceof LinkLost)) throw error;
       const there = cargo.to.far ? await cargo.to.entry(entry.path) : undefined;
-      at = there?.type === 'file' && there.size < entry.size ? there.size : 0;
+      const size = there?.type === 'file' && there.size < entry.size ? there.size : 0;
+      idle = size > at ? 0 : idle + 1;
+      at = size;
+      if (idle < linkTries) continue;
+      throw new PartWayError(
+        {
+          doing: `Carrying ${textOf(entry.path)} to ${cargo.to.place}`,
+          cause: 'the link is lost each time',
+          remedy:
+            'Run the command again; if it ends at the same file, the disk or the quota there may be full',
+        },
+        { cause: error },
+      );
     }
   }
 }

@@ -64,7 +64,7 @@ function spot(place: string, end: FilesEnd, path: ByteString, waiting: (what: st
 export async function openSpot(run: StepRun, place: string): Promise<Spot> {
   const within = withinOf(await run.move.folder.readJournal());
   const spot = spotOf(run.move, place, within);
-  if (spot.path === '') {
+  if (within.has(place)) {
     await makeOwnFolder(run.move, spot.end);
     await spot.end.makeFolder(spot.incoming, 0o755);
     return spot;

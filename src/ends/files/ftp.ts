@@ -4,6 +4,7 @@ import { type FileInfo, FileType, FTPError } from 'basic-ftp';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { timeOfListing } from '../../core/files/listing-time.js';
 import { type Content, chunksOf } from '../content.js';
 import type { FtpSession } from '../ftp/session.js';
 import { inTurns } from '../in-turns.js';
@@ -327,7 +328,7 @@ function entryOf(path: ByteString, info: FileInfo): FileEntry | undefined {
     size: type === 'file' ? info.size : 0,
     mode,
     // Without a sure time, what was taken before cannot be told from what has changed since.
-    mtime: info.modifiedAt?.getTime() ?? Date.now(),
+    mtime: info.modifiedAt?.getTime() ?? timeOfListing(info.rawModifiedAt, Date.now()) ?? Date.now(),
     to: type === 'link' ? asBytes(info.link ?? '') : undefined,
   };
 }

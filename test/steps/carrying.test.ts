@@ -1,0 +1,199 @@
+import assert from 'node:assert/strict';
+import {
+  chmodSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  symlinkSync,
+  utimesSync,
+  writeFileSync,
+} from 'node:fs';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import { deliver } from '../../src/steps/deliver.js';
+import { pack } from '../../src/steps/pack.js';
+import { undo } from '../../src/steps/undo.js';
+import { kinds, moveBetween, standinHost } from '../help/hosts.js';
+import { folder } from '../help/program.js';
+import { treeOf } from '../help/tree.js';
+
+const usual = { byContent: false, mirror: false, sample: false };
+
+/** @param times whether the far side keeps times to the second */
+function makeTree(root: string, links: boolean): void {
+  const put = (path: string, content: string | Buffer, mode = 0o644) => {
+    mkdirSync(join(root, path, '..'), { recursive: true });
+    writeFileSync(join(root, path), content);
+    chmodSync(join(root, path), mode);
+    utimesSync(join(root, path), 1_500_000_000, 1_500_000_000);
+  };
+  for (const name of ["it's", 'a "b" $c', '🚣', 'é', '-rf', '~'])
+    put(`odd/${name}`, `of ${name}`, name === '-rf' ? 0o755 : 0o600);
+  put('empty', '');
+  put('index.php', 'first page');
+  put('large', Buffer.from(Array.from({ length: 1_500_000 }, (_, i) => (i * i) % 251)));
+  for (let i = 0; i < 40; i++) put(`many/${i % 4}/${i}.txt`, `${i}\n`.repeat(i));
+  mkdirSync(join(root, 'empty folder'));
+  if (links) symlinkSync('large', join(root, 'link'));
+  for (const name of ['empty folder', 'odd', 'many', 'many/0', 'many/1', 'many/2', 'many/3'])
+    utimesSync(join(root, name), 1_400_000_000, 1_400_000_000);
+}
+
+/** A tree as a server without a command for times leaves it: they are those of the writing. */
+const withoutTimes = (tree: string[]) => tree.map(line => line.replace(/ 1[4567]\d{8}(?= |$)/, ''));
+
+for (const kind of kinds) {
+  test(`over ${kind}: a tree goes whole, only what changed goes again, and undo gives back what stood there`, async t => {
+    const root = folder(t);
+    const at = (...parts: string[]) => join(root, ...parts);
+    const isSftp = kind.startsWith('sftp');
+    makeTree(at('old/srv/site'), isSftp);
+    mkdirSync(at('new/srv/www'), { recursive: true });
+    writeFileSync(at('new/srv/www/index.html'), 'waiting');
+    const old = await standinHost(t, at('old'), kind);
+    const next = await standinHost(t, at('new'), kind);
+    const { run } = await moveBetween(
+      t,
+      root,
+      { files: `${old.address}/srv/site`, login: old.login },
+      { files: `${next.address}/srv/www`, login: next.login },
+    );
+    const same = () => {
+      const trees = [treeOf(at('new/srv/www')), treeOf(at('old/srv/site'))];
+      assert.deepEqual(
+        ...((kind === 'ftp of old' ? trees.map(withoutTimes) : trees) as [string[], string[]]),
+      );
+    };
+    const packed = await pack(run);
+    assert.equal(packed.result.way, kind === 'sftp with a shell' ? 'as one stream' : 'file by file');
+    await deliver(run, usual);
+    same();
+
+    writeFileSync(at('old/srv/site/index.php'), 'second page');
+    writeFileSync(at('old/srv/site/many/0/new'), 'new');
+    rmSync(at('old/srv/site/many/1/1.txt'));
+    utimesSync(at('old/srv/site/many/1'), 1_400_000_000, 1_400_000_000);
+    writeFileSync(at('new/srv/www/written by the site'), 'stays');
+    const again = await pack(run);
+    assert.equal(again.result.kept, again.result.counts.files - 2);
+    const updated = await deliver(run, usual);
+    assert.deepEqual(
+      updated.findings.map(({ code }) => code),
+      ['files-gone-stay'],
+    );
+    const files = updated.result.files!;
+    if (kind !== 'ftp of old') assert.equal(files.again, files.count - 2);
+    assert.ok(existsSync(at('new/srv/www/many/1/1.txt')));
+    const mirrored = await deliver(run, { ...usual, mirror: true });
+    assert.equal(mirrored.result.files!.removed, 1);
+    assert.equal(readFileSync(at('new/srv/www/written by the site'), 'utf8'), 'stays');
+    rmSync(at('new/srv/www/written by the site'));
+    same();
+
+    await undo(run);
+    assert.deepEqual(readdirSync(at('new/srv')), ['www']);
+    assert.deepEqual(readdirSync(at('new/srv/www')), ['index.html']);
+  });
+}
+
+for (const kind of kinds) {
+  test(`over ${kind}: cut lines, refused connections and a slow host are waited out`, {
+    timeout: 120_000,
+  }, async t => {
+    const root = folder(t);
+    const at = (...parts: string[]) => join(root, ...parts);
+    makeTree(at('old/site'), false);
+    mkdirSync(at('new'));
+    const old = await standinHost(t, at('old'), kind);
+    const next = await standinHost(t, at('new'), kind);
+    const { run, waited } = await moveBetween(
+      t,
+      root,
+      { files: `${old.address}/site`, login: old.login },
+      { files: `${next.address}/site`, login: next.login },
+    );
+    old.misbehaviour.dropAfter = 700_000;
+    old.misbehaviour.most = 2;
+    await pack(run);
+    next.misbehaviour.dropAfter = 900_000;
+    next.misbehaviour.refuse = new Set([next.misbehaviour.seen + 2]);
+    next.misbehaviour.slow = 1;
+    await deliver(run, usual);
+    assert.equal(old.misbehaviour.drops + next.misbehaviour.drops, 2);
+    assert.ok(
+      waited.some(text => text.includes('was lost')),
+      waited.join('\n'),
+    );
+    const trees = [treeOf(at('new/site')), treeOf(at('old/site'))].map(withoutTimes);
+    assert.deepEqual(trees[0], trees[1]);
+  });
+
+  test(`over ${kind}: a full host and a host that lies about sizes are told as what they are`, async t => {
+    const root = folder(t);
+    const at = (...parts: string[]) => join(root, ...parts);
+    makeTree(at('old/site'), false);
+    mkdirSync(at('new'));
+    const next = await standinHost(t, at('new'), kind);
+    const { run } = await moveBetween(
+      t,
+      root,
+      { files: at('old/site') },
+      { files: `${next.address}/site`, login: next.login },
+    );
+    await pack(run);
+    next.misbehaviour.room = 400_000;
+    await assert.rejects(deliver(run, usual), (error: Error & { exitCode?: number }) => {
+      assert.equal(error.exitCode, 5);
+      assert.match(error.message, /disk is full|disk or quota may be full/);
+      return true;
+    });
+    assert.ok(!existsSync(at('new/site')), 'nothing half-done is served');
+    next.misbehaviour.room = Number.POSITIVE_INFINITY;
+    await deliver(run, usual);
+    assert.deepEqual(withoutTimes(treeOf(at('new/site'))), withoutTimes(treeOf(at('old/site'))));
+    // What is wrong about sizes cannot make damage look right.
+    next.misbehaviour.sizeLie = 3;
+    await deliver({ ...run, again: true }, usual);
+    assert.deepEqual(withoutTimes(treeOf(at('new/site'))), withoutTimes(treeOf(at('old/site'))));
+  });
+}
+
+test('a web root that cannot be renamed is filled file by file, and undo empties it again', async t => {
+  for (const kind of ['ftp', 'sftp'] as const) {
+    const root = folder(t);
+    const at = (...parts: string[]) => join(root, ...parts);
+    makeTree(at('old/site'), false);
+    mkdirSync(at('new/site/was'), { recursive: true });
+    writeFileSync(at('new/site/index.html'), 'waiting');
+    writeFileSync(at('new/site/was/there'), 'before');
+    const before = treeOf(at('new/site'));
+    const next = await standinHost(t, kind === 'ftp' ? at('new/site') : at('new'), kind);
+    const refused = () => Object.assign(new Error('permission denied'), { code: 'EACCES' });
+    const place = kind === 'ftp' ? '/' : '/site';
+    if (kind === 'sftp') next.misbehaviour.forbids = path => /^\/(?:site)?$|^\/\./.test(path) && refused();
+    const { run } = await moveBetween(
+      t,
+      root,
+      { files: at('old/site') },
+      { files: `${next.address}${place}`, login: next.login },
+    );
+    await pack(run);
+    const first = await deliver(run, usual);
+    assert.deepEqual(
+      first.findings.map(({ code }) => code),
+      ['root-not-renamable'],
+    );
+    const without = (tree: string[]) => tree.filter(line => !line.includes('.able-porter'));
+    assert.deepEqual(without(treeOf(at('new/site'))), treeOf(at('old/site')));
+    assert.equal(statSync(at('new/site/.able-porter.tree')).mode & 0o777, 0o700);
+    writeFileSync(at('old/site/index.php'), 'second');
+    await pack(run);
+    await deliver(run, usual);
+    assert.equal(readFileSync(at('new/site/index.php'), 'utf8'), 'second');
+    await undo(run);
+    assert.deepEqual(treeOf(at('new/site')), before);
+  }
+});
