@@ -29,3 +29,27 @@ export async function askHostKey(host: string, fingerprint: string): Promise<boo
   const message = `${host} is not known yet. Its key is ${fingerprint}. Is that the one that its panel shows?`;
   return confirm({ message, default: false }, { output: process.stderr });
 }
+
+/** Asks for a passphrase twice. @throws UsageError where no terminal is there to ask at, or the two differ */
+export async function newPassphrase(): Promise<string> {
+  const first = await passphraseFor('the crate');
+  if (first !== '' && first === (await passphraseFor('the crate, once more'))) return first;
+  throw new UsageError({
+    doing: 'Taking a passphrase',
+    cause: first === '' ? 'it is empty' : 'the two are not the same',
+    remedy: 'Run the command again',
+  });
+}
+
+/** Asks for a passphrase. @throws UsageError where no terminal is there to ask at */
+export async function passphraseFor(what: string): Promise<string> {
+  if (!process.stdin.isTTY || !process.stderr.isTTY) {
+    throw new UsageError({
+      doing: `Asking for the passphrase of ${what}`,
+      cause: 'there is no terminal to ask at',
+      remedy: 'Write crate: { passphrase: ${CRATE_PASSPHRASE} } into the sheet, and the passphrase into .env',
+    });
+  }
+  const { password } = await import('@inquirer/prompts');
+  return password({ message: `Passphrase of ${what}`, mask: true }, { output: process.stderr });
+}

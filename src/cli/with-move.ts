@@ -13,19 +13,23 @@ export function endSignal(): AbortSignal {
 
 /** Opens the sheet's move and does something with it. */
 export async function withMove(
-  argv: Common & { again?: boolean },
+  argv: Common & { again?: boolean; gentle?: boolean },
   work: (run: StepRun, face: Face) => Promise<void>,
 ): Promise<void> {
-  const [{ openMove }, { closeSessions, onWaiting }, { askHostKey }] = await Promise.all([
-    import('../steps/move.js'),
-    import('../ends/files/place.js'),
-    import('./ask.js'),
-  ]);
+  const [{ openMove }, { closeSessions, goGently, onWaiting }, { GentlePace, unhurried }, { askHostKey }] =
+    await Promise.all([
+      import('../steps/move.js'),
+      import('../ends/files/place.js'),
+      import('../steps/pace.js'),
+      import('./ask.js'),
+    ]);
   const face = await Face.open(argv);
   try {
     const move = await openMove(argv.sheet, process.env, askHostKey);
     onWaiting(text => face.tell(text));
-    await work({ move, events: face.events, signal: endSignal(), again: argv.again }, face);
+    if (argv.gentle) goGently();
+    const pace = argv.gentle ? new GentlePace() : unhurried;
+    await work({ move, events: face.events, signal: endSignal(), again: argv.again, pace }, face);
   } finally {
     face.endBar();
     closeSessions();
@@ -34,7 +38,7 @@ export async function withMove(
 
 /** Does one step and shows what it came to. */
 export async function runAndShow<Result>(
-  argv: Common & { again?: boolean },
+  argv: Common & { again?: boolean; gentle?: boolean },
   step: (run: StepRun) => Promise<StepOutcome<Result>>,
   show: (outcome: StepOutcome<Result>, colors: Face['colors']) => string,
 ): Promise<void> {

@@ -1,3 +1,5 @@
+import { UsageError } from './errors.js';
+
 /** Bytes in the unit that fits: 812 B, 4.1 kB, 25 MB. */
 export function sizeText(bytes: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB'];
@@ -8,4 +10,25 @@ export function sizeText(bytes: number): string {
     unit++;
   }
   return `${unit === 0 || value >= 100 ? Math.round(value) : value.toFixed(1)} ${units[unit]}`;
+}
+
+/** A size as people write it: `5 MiB`, `200MB`, or a number of bytes. */
+export const sizePattern = /^(\d+(?:\.\d+)?)\s*(?:([kmgt])(i?)b|b)?$/i;
+
+/**
+ * Bytes of a size as people write it; `MB` is a million, `MiB` 1024 × 1024.
+ * @param where it stands, for the message
+ * @throws UsageError where it is no size
+ */
+export function parseSize(text: string, where: string): number {
+  const [, number, unit, binary] = sizePattern.exec(text.trim()) ?? [];
+  const bytes = Math.floor(
+    Number(number) * (binary ? 1024 : 1000) ** (unit ? 'kmgt'.indexOf(unit.toLowerCase()) + 1 : 0),
+  );
+  if (number !== undefined && bytes > 0) return bytes;
+  throw new UsageError({
+    doing: `Reading ${where}`,
+    cause: `"${text}" is no size`,
+    remedy: 'Write one such as 200MB, 5 MiB or a number of bytes',
+  });
 }

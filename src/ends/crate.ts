@@ -4,7 +4,6 @@ import { mkdir, readFile, stat } from 'node:fs/promises';
 import { join } from 'node:path';
 import { DamageError, UsageError } from '../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
-import type { FilesEnd } from './files/files-end.js';
 import { LocalFiles } from './files/local.js';
 import { writeWhole } from './move-folder.js';
 import { asTrouble, telling } from './trouble.js';
@@ -21,6 +20,8 @@ export interface CrateManifest {
   readonly version: 1;
   readonly taken: string;
   readonly by: string;
+  /** What the person who took it wrote for whoever opens it. */
+  readonly note?: string;
   readonly from: {
     readonly address: string;
     readonly family: string;
@@ -51,17 +52,17 @@ export class Crate {
     this.folder = folder;
   }
 
-  get files(): FilesEnd {
+  get files(): LocalFiles {
     return new LocalFiles(join(this.folder, 'files'));
   }
 
   /** Files of the configuration that lay one folder above the site. */
-  get above(): FilesEnd {
+  get above(): LocalFiles {
     return new LocalFiles(join(this.folder, 'above'));
   }
 
   /** Files whose addresses were rewritten, in the same places as under `files`. */
-  get movedFiles(): FilesEnd {
+  get movedFiles(): LocalFiles {
     return new LocalFiles(join(this.folder, 'files.moved'));
   }
 

@@ -73,7 +73,9 @@ export function sameTime(end: FilesEnd, a: number, b: number): boolean {
  * @throws DamageError where a file does not arrive as it was read
  */
 export async function verifyArrived(
-  cargo: Pick<Cargo, 'to' | 'progress' | 'signal'> & { readonly from: (entry: FileEntry) => FilesEnd },
+  cargo: Pick<Cargo, 'to' | 'progress' | 'pace' | 'signal'> & {
+    readonly from: (entry: FileEntry) => FilesEnd;
+  },
   entries: readonly CheckedEntry[],
   sample: boolean,
   surely: { has(path: ByteString): boolean },

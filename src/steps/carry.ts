@@ -7,6 +7,7 @@ import type { FilesEnd, FileToWrite } from '../ends/files/files-end.js';
 import { inTurns } from '../ends/in-turns.js';
 import { LinkLost } from '../ends/link-lost.js';
 import { isFull } from '../ends/trouble.js';
+import { type Pace, unhurried } from './pace.js';
 
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;
@@ -27,6 +28,7 @@ export interface Cargo {
   /** How many bytes of a file lie at `to` already, for those that an earlier run had begun with. */
   readonly begun: ReadonlyMap<ByteString, number>;
   /** Is told of bytes of a large file as they pass, and of each file that was carried. */
+  readonly pace: Pace;
   readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
 }
 
@@ -51,7 +53,10 @@ export async function carry(
   let told: Promise<ReadonlyMap<ByteString, string>> | undefined;
   for (let attempt = 0; attempt < streamTries && anew().length >= fewest; attempt++) {
     const before = sums.size;
-    const [first, ...others] = inShares(anew(), Math.max(from.streams, to.streams));
+    const [first, ...others] = inShares(
+      anew(),
+      Math.min(cargo.pace.streams, Math.max(from.streams, to.streams)),
+    );
     if (!first) break;
     // Computed while the stream passes: a file that changes meanwhile differs from it either way.
     if (from.far && from.readMany) told ??= checksumsAhead(from, ordered, signal);
@@ -63,7 +68,7 @@ export async function carry(
     if (sums.size === before) break;
   }
   const rest = ordered.filter(({ path }) => !sums.has(path));
-  await inTurns(rest, Math.max(from.atOnce, to.atOnce), signal, async entry => {
+  await inTurns(rest, Math.min(cargo.pace.atOnce, Math.max(from.atOnce, to.atOnce)), signal, async entry => {
     carried(entry, await copy(cargo, entry, begun.get(entry.path) ?? 0));
   });
   if (way === 'as one stream' && told) {
@@ -123,7 +128,7 @@ async function readStream(cargo: Cargo, entries: readonly FileEntry[], carried: 
     if (!stream) return false;
     const writing = new Set<Promise<void>>();
     const write = async (entry: FileEntry, content: Content) => {
-      const hashed = new Hashed(content, entry, cargo.progress);
+      const hashed = new Hashed(content, entry, cargo);
       await to.write(entry.path, hashed.content, entry);
       carried(entry, hashed.sum());
     };
@@ -137,6 +142,7 @@ async function readStream(cargo: Cargo, entries: readonly FileEntry[], carried: 
       }
       // Small ones are written while the next come.
       const whole = await wholeOf(content);
+      await cargo.pace.take(whole.length);
       const written: Promise<void> = write(entry, whole).finally(() => writing.delete(written));
       written.catch(() => {});
       writing.add(written);
@@ -164,7 +170,7 @@ async function writeStream(cargo: Cargo, entries: readonly FileEntry[], carried:
   const sent: [FileEntry, Hashed][] = [];
   async function* files(): AsyncIterable<FileToWrite> {
     for (const entry of entries) {
-      const hashed = new Hashed(from.read(entry.path), entry, cargo.progress);
+      const hashed = new Hashed(from.read(entry.path), entry, cargo);
       sent.push([entry, hashed]);
       yield { entry, content: hashed.content };
     }
@@ -195,8 +201,8 @@ class Hashed {
   private readonly hash = createHash('sha256');
   private told: string | undefined;
 
-  constructor(content: Content, entry: FileEntry, progress: Cargo['progress']) {
-    this.content = Buffer.isBuffer(content) ? this.whole(content) : this.passing(content, entry, progress);
+  constructor(content: Content, entry: FileEntry, how: Pick<Cargo, 'progress' | 'pace'>) {
+    this.content = Buffer.isBuffer(content) ? this.whole(content) : this.passing(content, entry, how);
   }
 
   /** Bytes that lie at the other end already, and count as well. */
@@ -218,9 +224,10 @@ class Hashed {
   private async *passing(
     content: AsyncIterable<Buffer>,
     entry: FileEntry,
-    progress: Cargo['progress'],
+    { progress, pace }: Pick<Cargo, 'progress' | 'pace'>,
   ): AsyncIterable<Buffer> {
     for await (const chunk of content) {
+      await pace.take(chunk.length);
       this.hash.update(chunk);
       progress.passed(entry, chunk.length);
       yield chunk;
@@ -232,12 +239,12 @@ class Hashed {
 /** Copies a file with its mode and time; gives its SHA-256. */
 export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
   const silent = { passed: () => {}, done: () => {} };
-  return copyFrom({ from, to, progress: silent }, entry, 0);
+  return copyFrom({ from, to, progress: silent, pace: unhurried }, entry, 0);
 }
 
 /** Copies a file from an offset on, and goes on where a link was lost. */
 export async function copy(
-  cargo: Pick<Cargo, 'from' | 'to' | 'progress'>,
+  cargo: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
@@ -266,11 +273,11 @@ export async function copy(
 }
 
 async function copyFrom(
-  { from, to, progress }: Pick<Cargo, 'from' | 'to' | 'progress'>,
+  { from, to, progress, pace }: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
-  const hashed = new Hashed(from.read(entry.path, offset), entry, progress);
+  const hashed = new Hashed(from.read(entry.path, offset), entry, { progress, pace });
   if (offset > 0) {
     // What is there already is read where that is near.
     await hashed.add(firstOf((to.far ? from : to).read(entry.path), offset));

@@ -19,6 +19,7 @@ import { cutover } from './cutover.js';
 import { deliver } from './deliver.js';
 import type { EventSink } from './events.js';
 import { openMove } from './move.js';
+import { unhurried } from './pace.js';
 import { pack } from './pack.js';
 import { redirects } from './redirects.js';
 import { movedDump, rewrite } from './rewrite.js';
@@ -115,7 +116,7 @@ export async function demo(
       await mkdir(at('move'), { recursive: true });
       await writeFile(at('move', 'move.yaml'), sheetOf(folder, also, reach));
       await writeFile(at('move', '.env'), `NEW_DB_PASSWORD=\`${newDatabase.password}\`\n`, { mode: 0o600 });
-      return { move: await openMove(at('move', 'move.yaml'), {}), events, signal };
+      return { move: await openMove(at('move', 'move.yaml'), {}), events, signal, pace: unhurried };
     };
     const first = await survey(await open([]));
     const run = await open([oldPlace.temporary]);

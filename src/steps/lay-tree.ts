@@ -92,7 +92,7 @@ export async function makeTreeReady(
     if (inPlace.whole.has(entry.path) || arrived.whole.has(entry.path)) progress.done(entry);
   const toCarry = missing.filter(({ path }) => !arrived.whole.has(path));
   const sourceOf = ({ path }: FileEntry) => (rewritten.has(path) ? crate.movedFiles : crate.files);
-  const cargo = { to: incoming, signal: run.signal, begun: arrived.begun, progress };
+  const cargo = { to: incoming, signal: run.signal, begun: arrived.begun, progress, pace: run.pace };
   const sums = new Map<ByteString, string>();
   let way: Way | undefined;
   for (const from of [crate.files, crate.movedFiles]) {
@@ -112,12 +112,7 @@ export async function makeTreeReady(
   const findings = notTaken(incoming, all);
   const unseen = missing.filter(({ path }) => !arrived.verified.has(path));
   if (incoming.far && unseen.length > 0) {
-    const verified = await verifyArrived(
-      { to: incoming, signal: run.signal, progress, from: sourceOf },
-      unseen,
-      options.sample,
-      arrived.begun,
-    );
+    const verified = await verifyArrived({ ...cargo, from: sourceOf }, unseen, options.sample, arrived.begun);
     if (verified < unseen.length) {
       findings.push({
         level: 'note',

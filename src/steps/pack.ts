@@ -4,9 +4,11 @@ import { formatAddress } from '../core/address/address.js';
 import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
+import { nameFindings } from '../core/files/names.js';
 import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
+import { parseSize, sizeText } from '../core/sizes.js';
 import { RowCount } from '../core/sql/row-count.js';
 import { type CrateManifest, type CratePart, checksumOf } from '../ends/crate.js';
 import { isPacked, readDump } from '../ends/database/dump-reader.js';
@@ -36,6 +38,8 @@ export interface PackResult {
 export interface PackOptions {
   /** Compare what was taken before by checksum, not by size and time alone. */
   readonly byContent: boolean;
+  /** For whoever opens the crate. */
+  readonly note?: string | undefined;
 }
 
 /** The name of the dump as taken, within the crate. */
@@ -44,7 +48,7 @@ export const takenDump = 'database.sql.gz';
 /** Takes files and database of the old site into the crate. The old site is only read. */
 export async function pack(
   run: StepRun,
-  { byContent }: PackOptions = { byContent: false },
+  { byContent, note }: PackOptions = { byContent: false },
 ): Promise<StepOutcome<PackResult>> {
   const { move } = run;
   if (!move.oldFiles && !move.oldDump) {
@@ -60,7 +64,7 @@ export async function pack(
     listWanted(run, files),
   ]);
   return doStep(
-    { ...run, again: run.again || byContent },
+    { ...run, again: run.again || byContent || note !== undefined },
     'pack',
     await inputsOf(move, listing.entries),
     async () => {
@@ -92,6 +96,7 @@ export async function pack(
         version: 1,
         taken: new Date().toISOString(),
         by: `able-porter ${version}`,
+        ...(note === undefined ? {} : { note }),
         from: originOf(move, site),
         counts,
         parts,
@@ -151,7 +156,14 @@ async function listWanted(
   const out = leftOut(take.files === false ? ['*'] : take.files.without);
   const entries: FileEntry[] = [];
   const findings: Finding[] = [];
+  const limit = take.files === false ? undefined : take.files['larger-than'];
+  const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
+  const large: FileEntry[] = [];
   for await (const entry of files.list(out, run.signal)) {
+    if (largest !== undefined && entry.size > largest) {
+      large.push(entry);
+      continue;
+    }
     if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) {
       findings.push({
         level: 'warn',
@@ -174,7 +186,25 @@ async function listWanted(
     }
     entries.push(entry);
   }
+  findings.push(...largeFindings(files.place, large), ...nameFindings(files.place, entries));
   return { entries, findings };
+}
+
+/** What is told of files that are left out since they are larger than the sheet wants them. */
+function largeFindings(place: string, large: FileEntry[]): Finding[] {
+  const [first] = large.sort((a, b) => b.size - a.size);
+  if (!first) return [];
+  const listed = large.slice(0, 10).map(({ path, size }) => `${textOf(path)} (${sizeText(size)})`);
+  const more = large.length > listed.length ? `, and ${large.length - listed.length} more` : '';
+  return [
+    {
+      level: 'warn',
+      code: 'files-left-out-large',
+      place: `${place}/${textOf(first.path)}`,
+      what: `${large.length} ${large.length === 1 ? 'file is' : 'files are'} larger than take.files.larger-than and not taken: ${listed.join(', ')}${more}`,
+      remedy: 'Carry by hand what the site needs of them, or raise the limit',
+    },
+  ];
 }
 
 /** Takes those files of the configuration that lie one folder above the site. */
@@ -259,7 +289,7 @@ async function takeFiles(
   const missing = wanted.filter(({ path }) => !isKept.has(path));
   const begun = files.far ? begunOf(missing, await crate.entries(setOut), there) : new Map();
   if (missing.length > 0) await crate.writeEntries(setOut, missing);
-  const cargo = { from: files, to: crate.files, signal: run.signal, begun, progress };
+  const cargo = { from: files, to: crate.files, signal: run.signal, begun, progress, pace: run.pace };
   const { sums, way } = await carry(cargo, missing);
   await rm(crate.at(setOut), { force: true });
   const taken = entries

@@ -5,12 +5,14 @@ import { digestOf, type JournalRecord, type StepName, stateOf } from '../core/jo
 import type { MoveFolder } from '../ends/move-folder.js';
 import type { EventSink } from './events.js';
 import type { Move } from './move.js';
+import type { Pace } from './pace.js';
 
 /** What every step is given: the move, where to tell what happens, and what says that it shall end. */
 export interface StepRun {
   readonly move: Move;
   readonly events: EventSink;
   readonly signal: AbortSignal;
+  readonly pace: Pace;
   /** Do the step even where the journal says that it is done. */
   readonly again?: boolean;
 }

@@ -2,6 +2,7 @@ import { basename, dirname, isAbsolute, join, resolve } from 'node:path';
 import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
 import { type SheetAnswers, writeSheet } from '../core/sheet/write.js';
+import { leftOutOf } from '../core/site/families.js';
 import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
 import { questions, type StartWish, usualPassword } from './start-questions.js';
@@ -106,7 +107,7 @@ function answersOf(wish: StartWish, tests: AnswerTests, variable: string): Sheet
     newServer: wish.newServer,
     passwordVariable: variable,
     newPrefix: wish.newPrefix,
-    without: tests.oldSite?.family.without ?? [],
+    without: tests.oldSite ? leftOutOf(tests.oldSite.family) : [],
     pairs: isAbsolute(wish.newFiles ?? '')
       ? tests.oldFolders.map(from => ({ from, to: wish.newFiles! }))
       : [],

@@ -6,6 +6,7 @@ import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import type { Misbehaviour } from '../../src/standins/hosting/misbehaviour.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { openMove } from '../../src/steps/move.js';
+import { unhurried } from '../../src/steps/pace.js';
 import type { StepRun } from '../../src/steps/run.js';
 
 export const kinds = ['sftp with a shell', 'sftp', 'ftp', 'ftp of old'] as const;
@@ -57,5 +58,9 @@ export async function moveBetween(
   const waited: string[] = [];
   onWaiting(text => waited.push(text));
   t.after(() => closeSessions());
-  return { run: { move, events: () => {}, signal: new AbortController().signal }, waited, folder };
+  return {
+    run: { move, events: () => {}, signal: new AbortController().signal, pace: unhurried },
+    waited,
+    folder,
+  };
 }

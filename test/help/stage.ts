@@ -10,6 +10,7 @@ import { StandinDnsServer } from '../../src/standins/dns-server.js';
 import { writeClubDump, writeClubFiles } from '../../src/standins/rowing-club/write.js';
 import { StandinWebSite } from '../../src/standins/web-site.js';
 import { openMove } from '../../src/steps/move.js';
+import { unhurried } from '../../src/steps/pace.js';
 import { survey } from '../../src/steps/survey.js';
 
 const oldPlace = {
@@ -146,7 +147,7 @@ export async function surveyWith(
     const sheet = join(root, 'move/move.yaml');
     writeFileSync(sheet, stage.sheetText(places));
     const move = await openMove(sheet, { PW: stage.password });
-    const run = { move, events: () => {}, signal: new AbortController().signal };
+    const run = { move, events: () => {}, signal: new AbortController().signal, pace: unhurried };
     return (await survey(run)).findings;
   } finally {
     await Promise.all(closing.map(close => close()));

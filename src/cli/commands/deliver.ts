@@ -1,5 +1,7 @@
-import { againOption, byContentOption } from '../again.js';
-import { command } from '../command.js';
+import { showable } from '../../core/rewrite/tally.js';
+import type { StepRun } from '../../steps/run.js';
+import { type Common, command } from '../command.js';
+import { againOption, byContentOption, gentleOption } from '../shared-options.js';
 
 interface Options {
   readonly again: boolean;
@@ -8,6 +10,8 @@ interface Options {
   readonly byContent: boolean;
   readonly mirror: boolean;
   readonly readBack: 'all' | 'sample';
+  readonly gentle: boolean;
+  readonly crate: readonly string[] | undefined;
 }
 
 export const deliver = command<Options>({
@@ -17,11 +21,21 @@ export const deliver = command<Options>({
     ['deliver', 'make all ready beside the new place, then put it there; what stood there is kept'],
     ['deliver --yes', 'the same without asking, for a script'],
     ['deliver --dry-run', 'show what setting up would change in the files, and write nothing'],
+    [
+      'deliver --crate saltmarsh.crate.tar.001',
+      'unpack a crate that was carried here by hand, and deliver it',
+    ],
     ['deliver --mirror', 'bring a delivery up to date, also by taking away what the old site no longer has'],
     ['deliver --only configuration', 'set up configuration and server files of what stands there already'],
   ],
   options: argv =>
-    byContentOption(againOption(argv))
+    gentleOption(byContentOption(againOption(argv)))
+      .option('crate', {
+        type: 'string',
+        array: true,
+        describe:
+          'Unpack this archive of a crate first, or all of its parts, and rewrite it as the sheet says',
+      })
       .option('mirror', {
         type: 'boolean',
         default: false,
@@ -79,6 +93,7 @@ export const deliver = command<Options>({
     await runAndShow(
       argv,
       async run => {
+        if (argv.crate) await unpackFirst(run, argv);
         const replaced = await wouldReplace(run.move);
         if (replaced.length > 0)
           await askFirst(
@@ -91,3 +106,26 @@ export const deliver = command<Options>({
     );
   },
 });
+
+/** Puts an archived crate in place of the one in the move folder, and changes the addresses in it. */
+async function unpackFirst(run: StepRun, argv: Common & Options): Promise<void> {
+  const [{ openArchive }, { rewrite }, { askFirst, passphraseFor }] = await Promise.all([
+    import('../../steps/crate-archive.js'),
+    import('../../steps/rewrite.js'),
+    import('../ask.js'),
+  ]);
+  const { crate, sheet } = run.move;
+  if ((await crate.identity()) !== undefined)
+    await askFirst(`Put the archive in place of the crate ${crate.folder}?`, argv);
+  const { note, taken, from } = await openArchive(
+    run,
+    argv.crate!,
+    async () => sheet.crate?.passphrase ?? passphraseFor('the archive'),
+  );
+  run.events({
+    type: 'message',
+    text: `The crate of ${from.address}, taken ${taken.slice(0, 10)}, is whole.`,
+  });
+  if (note !== undefined) run.events({ type: 'message', text: `Its note: ${showable(note)}` });
+  await rewrite(run);
+}

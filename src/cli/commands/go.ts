@@ -1,12 +1,14 @@
 import { command } from '../command.js';
+import { gentleOption } from '../shared-options.js';
 
-export const go = command({
+export const go = command<{ gentle: boolean }>({
   command: 'go',
   describe: 'Every step in order, going on where the last run ended',
   examples: [
     ['go', 'survey, pack, rewrite, deliver, check, redirects and the plan of the cutover'],
     ['go --yes --json-events', 'without asking, with NDJSON events for another program'],
   ],
+  options: gentleOption,
   run: async argv => {
     const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
       await Promise.all([

@@ -1,20 +1,80 @@
-import { againOption, byContentOption } from '../again.js';
+import { parseSize } from '../../core/sizes.js';
 import { command } from '../command.js';
+import { againOption, byContentOption, gentleOption } from '../shared-options.js';
 
-export const pack = command<{ again: boolean; byContent: boolean }>({
+interface Options {
+  readonly again: boolean;
+  readonly byContent: boolean;
+  readonly gentle: boolean;
+  readonly as: 'folder' | 'tar';
+  readonly partSize: string | undefined;
+  readonly note: string | undefined;
+  readonly passphrase: boolean;
+  readonly verify: boolean;
+}
+
+export const pack = command<Options>({
   command: 'pack',
   describe: 'Take files and database of the old site into the crate',
   examples: [
     ['pack', 'take what the sheet names; what is taken already and unchanged is kept'],
-    ['pack --by-content', 'compare what was taken before by checksum, not by size and time alone'],
+    ['pack --as tar --part-size 200MB', 'also write the crate as one tar in parts, to be carried by hand'],
+    ['pack --verify', 'read the crate again and compare all of it with its checksums'],
   ],
-  options: argv => byContentOption(againOption(argv)),
+  options: argv =>
+    gentleOption(byContentOption(againOption(argv)))
+      .option('as', {
+        type: 'string',
+        choices: ['folder', 'tar'],
+        default: 'folder',
+        describe: 'Leave the crate as a folder, or also write it as one POSIX tar',
+      })
+      .option('part-size', {
+        type: 'string',
+        describe: 'With --as tar: cut it into numbered parts of this size, such as 200MB',
+      })
+      .option('note', { type: 'string', describe: 'Words for whoever opens the crate' })
+      .option('passphrase', {
+        type: 'boolean',
+        default: false,
+        describe:
+          'With --as tar: ask for a passphrase and encrypt with it (age v1); crate.passphrase does the same',
+      })
+      .option('verify', {
+        type: 'boolean',
+        default: false,
+        describe: 'Only read the crate again and compare it with its checksums',
+      }),
   run: async argv => {
-    const [{ pack: step }, { showPack }, { runAndShow }] = await Promise.all([
+    const [
+      { pack: step },
+      { archiveCrate, verifyCrate },
+      { showPack, showVerified },
+      { runAndShow, withMove },
+      ask,
+    ] = await Promise.all([
       import('../../steps/pack.js'),
+      import('../../steps/crate-archive.js'),
       import('../show/steps.js'),
       import('../with-move.js'),
+      import('../ask.js'),
     ]);
-    await runAndShow(argv, run => step(run, argv), showPack);
+    if (argv.verify) {
+      return withMove(argv, async (run, face) => {
+        const verified = await verifyCrate(run);
+        face.result(verified, () => showVerified(verified, face.colors));
+      });
+    }
+    const partBytes = argv.partSize === undefined ? undefined : parseSize(argv.partSize, '--part-size');
+    await runAndShow(
+      argv,
+      async run => {
+        const outcome = await step(run, argv);
+        if (argv.as !== 'tar' || outcome.state === 'stopped') return { ...outcome, archive: undefined };
+        const passphrase = argv.passphrase ? await ask.newPassphrase() : run.move.sheet.crate?.passphrase;
+        return { ...outcome, archive: await archiveCrate(run, passphrase, partBytes) };
+      },
+      showPack,
+    );
   },
 });

@@ -1,5 +1,5 @@
-import { againOption } from '../again.js';
 import { type Common, command, standardStream } from '../command.js';
+import { againOption } from '../shared-options.js';
 
 interface Options {
   readonly again: boolean;

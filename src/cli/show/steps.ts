@@ -1,5 +1,6 @@
 import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/rewrite/tally.js';
+import type { CrateArchive, VerifiedCrate } from '../../steps/crate-archive.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
@@ -28,14 +29,38 @@ function withFindings(outcome: StepOutcome<unknown>, lines: readonly string[], c
   return [...lines, ...(findings ? ['', findings] : [])].join('\n');
 }
 
-export function showPack(outcome: StepOutcome<PackResult>, colors: Colors): string {
+export function showPack(
+  outcome: StepOutcome<PackResult> & { archive?: CrateArchive | undefined },
+  colors: Colors,
+): string {
   const { counts, crate, kept, way } = outcome.result;
   const text = `${counted(counts.files, 'file')} (${bytes(counts.bytes)}), ${counted(counts.tables, 'table')} with ${counted(counts.rows, 'row')}`;
   const lines = [headline(outcome, text, colors)];
   if (outcome.state !== 'stopped') lines.push(`  in the crate ${crate}`);
   if (way) lines.push(`  carried ${way}`);
   if (kept > 0) lines.push(`  ${counted(kept, 'file was', 'files were')} there already and unchanged`);
+  const { archive } = outcome;
+  if (archive) {
+    const [first, ...others] = archive.files;
+    const parts = others.length > 0 ? ` to .${archive.files.at(-1)!.split('.').at(-1)}; cat joins them` : '';
+    const sealed = archive.encrypted ? ', encrypted (age v1)' : '';
+    lines.push(`  as one tar ${first}${parts} (${bytes(archive.bytes)}${sealed})`);
+  }
   return withFindings(outcome, lines, colors);
+}
+
+/** What reading a crate again came to. */
+export function showVerified(
+  { crate, manifest, parts, files, bytes: size }: VerifiedCrate,
+  colors: Colors,
+): string {
+  const lines = [
+    `${colors.green('The crate is whole')}: ${counted(files, 'file')} (${bytes(size)}) and ${counted(parts, 'part')} are what its checksums say`,
+    `  ${crate}`,
+    `  of ${manifest.from.address}, taken ${manifest.taken.replace('T', ' ').slice(0, 16)} UTC`,
+  ];
+  if (manifest.note !== undefined) lines.push(`  note: ${showable(manifest.note)}`);
+  return lines.join('\n');
 }
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {

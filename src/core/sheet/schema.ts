@@ -1,7 +1,9 @@
 import { array, boolean, type InferType, lazy, mixed, number, object, type Schema, string } from 'yup';
+import { sizePattern } from '../sizes.js';
 
-/** A size as people write it: `5 MiB`, `200MB`, or a number of bytes. */
-const sizePattern = /^\d+(?:\.\d+)?\s*(?:[kmg]i?b|b)?$/i;
+const size = mixed<string | number>().test('size', 'must be a size such as 5 MiB', value => {
+  return value === undefined || sizePattern.test(String(value));
+});
 
 const oldDatabase = object({
   from: string().oneOf(['configuration']),
@@ -17,9 +19,7 @@ const newDatabase = object({
   prefix: string().matches(/^\w*$/, 'may hold letters, digits and underscores only'),
   charset: string().matches(/^\w+$/, 'must be the name of a character set, such as utf8mb4'),
   dump: string(),
-  parts: mixed<string | number>().test('size', 'must be a size such as 5 MiB', value => {
-    return value === undefined || sizePattern.test(String(value));
-  }),
+  parts: size,
 }).noUnknown();
 
 /** How one gets into the account of `files`, beyond its URL. */
@@ -62,7 +62,7 @@ export const sheetSchema = object({
     .noUnknown()
     .required(),
   take: object({
-    files: orFalse(object({ without }).noUnknown()),
+    files: orFalse(object({ without, 'larger-than': size }).noUnknown()),
     database: orFalse(object({ tables: object({ without }).noUnknown() }).noUnknown()),
   }).noUnknown(),
   rewrite: object({
@@ -85,6 +85,7 @@ export const sheetSchema = object({
         .required(),
     ).default([]),
   }).noUnknown(),
+  crate: object({ passphrase: string() }).noUnknown().default(undefined),
   redirects: object({
     server: string().oneOf(['apache', 'nginx']),
   }).noUnknown(),
@@ -112,7 +113,7 @@ type Checked = InferType<typeof sheetSchema>;
 /** What the administrator wants, checked. */
 export interface Sheet extends Omit<Checked, 'take'> {
   readonly take: {
-    readonly files: false | { readonly without: readonly string[] };
+    readonly files: false | { readonly without: readonly string[]; readonly 'larger-than'?: string | number };
     readonly database: false | { readonly tables: { readonly without: readonly string[] } };
   };
 }

@@ -27,3 +27,28 @@ export function recogniseFamily(has: (path: string) => boolean): Recognised {
 export function familyNamed(name: string): Family {
   return families.find(family => family.name === name) ?? plain;
 }
+
+/**
+ * gitignore patterns of what no move needs: error logs, programs of the host, and archives and dumps that somebody or
+ * some tool left in the web root.
+ */
+const neverNeeded = [
+  '/cgi-bin/',
+  'error_log',
+  'php_errorlog',
+  '/*.zip',
+  '/*.tar',
+  '/*.tar.gz',
+  '/*.tgz',
+  '/*.7z',
+  '/*.rar',
+  '/*.sql',
+  '/*.sql.gz',
+  '/*.sql.zip',
+  '/backups/',
+];
+
+/** gitignore patterns of what need not be taken of a site of a family. */
+export function leftOutOf(family: Family): string[] {
+  return [...new Set([...neverNeeded, ...family.without])];
+}

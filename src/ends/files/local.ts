@@ -176,6 +176,11 @@ export class LocalFiles implements FilesEnd {
     });
   }
 
+  /** Sets the mode and time of a file that is there. */
+  async setLike(path: ByteString, like: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
+    await this.finishFolder(path, like);
+  }
+
   async finishFolder(path: ByteString, { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
     await telling(`Setting mode and time of ${this.show(path)}`, async () => {
       await chmod(this.at(path), mode);

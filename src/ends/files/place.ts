@@ -120,6 +120,11 @@ function ftpLogin(authority: string, sheet: SheetLogin, tls: boolean): FtpLogin 
   };
 }
 
+/** Keeps every session to few connections. */
+export function goGently(): void {
+  for (const session of sessions.values()) if (session instanceof FtpSession) session.keepTo(2);
+}
+
 /** Ends every session. */
 export function closeSessions(): void {
   for (const session of sessions.values()) session.close();

@@ -39,6 +39,11 @@ export class FtpSession {
     this.login = login;
   }
 
+  /** Opens no more connections than this. */
+  keepTo(most: number): void {
+    this.most = Math.min(this.most, most);
+  }
+
   /** How many things can be done at once. */
   get atOnce(): number {
     return this.most;

@@ -18,3 +18,13 @@ export function byContentOption(argv: Argv<any>): Argv<any> {
     describe: 'Tell by checksum what has changed, not by size and time',
   });
 }
+
+/** The option of steps that carry files. */
+// biome-ignore lint/suspicious/noExplicitAny: yargs types options by their dashed names, code by camel case
+export function gentleOption(argv: Argv<any>): Argv<any> {
+  return argv.option('gentle', {
+    type: 'boolean',
+    default: false,
+    describe: 'Go easy on a shared host: few connections, at most 1 MiB a second',
+  });
+}

@@ -1,0 +1,32 @@
+import { setTimeout } from 'node:timers/promises';
+
+/** How fast files may be carried. */
+export interface Pace {
+  /** How many files are carried at once at most. */
+  readonly atOnce: number;
+  readonly streams: number;
+  /** Comes back when so many more bytes may pass. */
+  take(bytes: number): Promise<void>;
+}
+
+export const unhurried: Pace = {
+  atOnce: Number.POSITIVE_INFINITY,
+  streams: Number.POSITIVE_INFINITY,
+  take: async () => {},
+};
+
+const bytesPerSecond = 1024 * 1024;
+
+/** A pace at which a shared host has time for its visitors. */
+export class GentlePace implements Pace {
+  readonly atOnce = 2;
+  readonly streams = 1;
+  /** When the bytes that were let pass will have passed, in milliseconds. */
+  private until = 0;
+
+  async take(bytes: number): Promise<void> {
+    const now = performance.now();
+    this.until = Math.max(this.until, now) + (bytes * 1000) / bytesPerSecond;
+    if (this.until > now) await setTimeout(this.until - now);
+  }
+}

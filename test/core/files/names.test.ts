@@ -1,0 +1,73 @@
+import assert from 'node:assert/strict';
+import { test } from 'node:test';
+import fc from 'fast-check';
+import { asBytes, bytesOfText } from '../../../src/core/bytes.js';
+import { ArchiveNames } from '../../../src/core/files/archive-names.js';
+import { linkStaysInside, staysInside } from '../../../src/core/files/entries.js';
+import { timeOfListing } from '../../../src/core/files/listing-time.js';
+import { nameFindings } from '../../../src/core/files/names.js';
+
+const part = fc.constantFrom('a', 'A', 'b', '..', '.', '', 'ü', 'u\u0308', 'C:', 'l', '\\');
+const path = fc.array(part, { minLength: 1, maxLength: 4 }).map(parts => parts.join('/'));
+
+test('whatever an archive holds, what is admitted stays inside, is there once, and goes by no link', () => {
+  const entry = fc.record({
+    name: path,
+    type: fc.constantFrom('file', 'directory', 'symlink', 'link', 'character-device', 'fifo'),
+    to: path,
+  });
+  fc.assert(
+    fc.property(fc.array(entry, { maxLength: 30 }), entries => {
+      const names = new ArchiveNames();
+      const admitted = entries
+        .map(one => ({ ...one, name: bytesOfText(one.name) as string }))
+        .filter(one => names.refuses(one) === undefined);
+      const links = admitted.filter(({ type }) => type === 'symlink');
+      const folded = new Map<string, string>();
+      for (const { name, type, to } of admitted) {
+        const bare = name.replace(/\/$/, '');
+        assert.ok(staysInside(bare) && !name.startsWith('/') && !name.includes('\\'));
+        assert.ok(['file', 'directory', 'symlink'].includes(type));
+        if (type === 'symlink') assert.ok(linkStaysInside(bare, to));
+        const key = Buffer.from(bare, 'latin1').toString().normalize('NFC').toLowerCase();
+        if (type !== 'directory') assert.ok(!folded.has(key));
+        else assert.ok([undefined, bare].includes(folded.get(key)));
+        folded.set(key, bare);
+      }
+      for (const link of links) {
+        const later = admitted.slice(admitted.indexOf(link) + 1);
+        assert.ok(!later.some(({ name }) => name.startsWith(`${link.name}/`)));
+      }
+    }),
+    { numRuns: 2000 },
+  );
+});
+
+test('names that may not arrive are told: clashing, too long, refused by Windows', () => {
+  const of = (...paths: string[]) =>
+    nameFindings(
+      '/site',
+      paths.map(one => ({ path: bytesOfText(one), type: 'file', size: 1, mode: 0o644, mtime: 0 })),
+    ).map(({ code, place }) => `${code} ${place}`);
+  assert.deepEqual(of('a/Readme', 'a/readme', 'b/readme', 'é', 'plain'), ['names-clash /site/a/Readme']);
+  assert.deepEqual(of('é', 'e\u0301'), ['names-clash /site/é']);
+  assert.deepEqual(of(`a/${'x'.repeat(256)}`, 'y'.repeat(255)), [`name-too-long /site/a/${'x'.repeat(256)}`]);
+  assert.deepEqual(of('what?.html', 'con.txt', 'trail.', 'a: b', 'console', 'x.y'), [
+    'name-refused-by-windows /site/what?.html',
+  ]);
+  assert.deepEqual(
+    nameFindings('/s', [{ path: asBytes('\xe9'), type: 'file', size: 1, mode: 0, mtime: 0 }]),
+    [],
+  );
+});
+
+test('a listing of old gives the same time again, in the year that it leaves out', () => {
+  const now = Date.UTC(2026, 10, 23, 12);
+  assert.equal(timeOfListing('Jul 14  2017', now), Date.UTC(2017, 6, 14));
+  assert.equal(timeOfListing('Nov 23 11:58', now), Date.UTC(2026, 10, 23, 11, 58));
+  assert.equal(timeOfListing('Dec 31 23:59', now), Date.UTC(2025, 11, 31, 23, 59));
+  assert.equal(timeOfListing('11-23-26  12:14AM', now), Date.UTC(2026, 10, 23, 0, 14));
+  assert.equal(timeOfListing('11-23-1999  02:14PM', now), Date.UTC(1999, 10, 23, 14, 14));
+  assert.equal(timeOfListing('Foo 14 2017', now), undefined);
+  assert.equal(timeOfListing('', now), undefined);
+});
