@@ -7,10 +7,12 @@ import type { PageComparison } from '../core/pages/compare.js';
 import { writeSheet } from '../core/sheet/write.js';
 import { wordpress } from '../core/site/wordpress.js';
 import { readDump } from '../ends/database/dump-reader.js';
+import { closeSessions } from '../ends/files/place.js';
 import { telling } from '../ends/trouble.js';
 import { StandinDatabase } from '../standins/database.js';
 import { StandinDatabaseServer } from '../standins/database-server.js';
 import { StandinDnsServer } from '../standins/dns-server.js';
+import { StandinSftpServer } from '../standins/hosting/sftp-server.js';
 import { writeClubDump, writeClubFiles } from '../standins/rowing-club/write.js';
 import { StandinWebSite } from '../standins/web-site.js';
 import { check } from './check.js';
@@ -64,6 +66,11 @@ const newDatabase = {
   host: '127.0.0.1',
 };
 
+const accounts = {
+  old: { user: 'porter', password: 'ebb tide 7' },
+  new: { user: 'saltmarsh', password: 'flood tide 9' },
+};
+
 /** What the club's zone says; the TTL is the one that panels begin with. */
 const zone: StandinDnsServer['records'] = [
   { type: 'A', name: 'club.saltmarsh.example', ttl: 14_400, data: '192.0.2.10' },
@@ -104,18 +111,31 @@ export async function demo(
     old: new StandinWebSite(oldFolder, '/site', database.old),
     new: new StandinWebSite(newFolder, '', database.new),
   };
-  const servers = { database: new StandinDatabaseServer(database.new), dns: new StandinDnsServer(zone) };
+  const servers = {
+    database: new StandinDatabaseServer(database.new),
+    dns: new StandinDnsServer(zone),
+    // A host that gives its accounts a shell, and one that keeps them to their files.
+    oldFiles: new StandinSftpServer(at('old-host'), accounts.old, true),
+    newFiles: new StandinSftpServer(at('new-host'), accounts.new, false),
+  };
   const reach: Reach = {
     old: await sites.old.listen(),
     new: await sites.new.listen(),
     database: await servers.database.listen(),
     dns: await servers.dns.listen(),
+    oldFiles: { port: await servers.oldFiles.listen(), key: servers.oldFiles.fingerprint },
+    newFiles: { port: await servers.newFiles.listen(), key: servers.newFiles.fingerprint },
   };
   try {
     const open = async (also: readonly string[]): Promise<StepRun> => {
       await mkdir(at('move'), { recursive: true });
       await writeFile(at('move', 'move.yaml'), sheetOf(folder, also, reach));
-      await writeFile(at('move', '.env'), `NEW_DB_PASSWORD=\`${newDatabase.password}\`\n`, { mode: 0o600 });
+      const secrets = [
+        `NEW_DB_PASSWORD=\`${newDatabase.password}\``,
+        `OLD_FILES_PASSWORD='${accounts.old.password}'`,
+        `NEW_FILES_PASSWORD='${accounts.new.password}'`,
+      ];
+      await writeFile(at('move', '.env'), `${secrets.join('\n')}\n`, { mode: 0o600 });
       return { move: await openMove(at('move', 'move.yaml'), {}), events, signal, pace: unhurried };
     };
     const first = await survey(await open([]));
@@ -143,7 +163,8 @@ export async function demo(
     await whenDone(outcome);
     return outcome;
   } finally {
-    const all = [sites.old, sites.new, servers.database, servers.dns];
+    closeSessions();
+    const all = [sites.old, sites.new, ...Object.values(servers)];
     await Promise.all(all.map(one => one.close()));
     if (keep === undefined) await rm(folder, { recursive: true, force: true });
   }
@@ -214,6 +235,8 @@ interface Reach {
   readonly new: string;
   readonly database: number;
   readonly dns: string;
+  readonly oldFiles: { readonly port: number; readonly key: string };
+  readonly newFiles: { readonly port: number; readonly key: string };
 }
 
 function sheetOf(folder: string, also: readonly string[], reach: Reach): string {
@@ -222,11 +245,13 @@ function sheetOf(folder: string, also: readonly string[], reach: Reach): string 
     oldAddress: oldPlace.address,
     also,
     oldReach: reach.old,
-    oldFiles: join(folder, 'old-host', 'htdocs', 'site'),
+    oldFiles: `sftp://${accounts.old.user}@127.0.0.1:${reach.oldFiles.port}/htdocs/site`,
+    oldLogin: { password: '${OLD_FILES_PASSWORD}', 'host-key': reach.oldFiles.key },
     oldDump: join(folder, 'old-host', 'club.sql.gz'),
     newAddress,
     newReach: reach.new,
-    newFiles: join(folder, 'new-host', 'htdocs'),
+    newFiles: `sftp://${accounts.new.user}@127.0.0.1:${reach.newFiles.port}/htdocs`,
+    newLogin: { password: '${NEW_FILES_PASSWORD}', 'host-key': reach.newFiles.key },
     newDump: join(folder, 'new-host', 'finished.sql.gz'),
     newServer: `mysql://${newDatabase.user}@${newDatabase.host}:${reach.database}/${newDatabase.name}`,
     probe: true,

@@ -1,3 +1,4 @@
+import { EndError } from '../core/errors.js';
 import { digestOf, type StepName, stateOf, stepNames } from '../core/journal.js';
 import { checkInputs } from './check.js';
 import { deliverInputs } from './deliver.js';
@@ -36,13 +37,15 @@ export async function status(run: StepRun): Promise<StepStatus[]> {
     const { state, record } = stateOf(journal, step);
     const kept = await readResult(folder, step);
     const stops = kept?.findings.filter(({ level }) => level === 'stop') ?? [];
-    const said =
-      state === 'failed'
-        ? (record?.error ?? '')
-        : state === 'stopped'
-          ? stops.map(({ what }) => what).join('; ')
-          : '';
-    const changed = state === 'done' && (await hasChanged(run, step, record?.inputs));
+    const seen = state === 'done' ? await hasChanged(run, step, record?.inputs) : false;
+    const changed = seen === true;
+    const said = {
+      failed: record?.error ?? '',
+      stopped: stops.map(({ what }) => what).join('; '),
+      done: typeof seen === 'string' ? `as far as seen: ${seen}` : '',
+      begun: '',
+      'not yet': '',
+    }[state];
     if (changed && builds.includes(step)) staleFromHere = true;
     const stale = changed || (state === 'done' && staleFromHere && builds.includes(step));
     list.push({ step, state: stale ? 'stale' : state, at: record?.at, seconds: record?.seconds, said });
@@ -50,11 +53,18 @@ export async function status(run: StepRun): Promise<StepStatus[]> {
   return list;
 }
 
-async function hasChanged(run: StepRun, step: StepName, digest: string | undefined): Promise<boolean> {
+/** Whether what a step was done on has changed; why not, where that could not be seen. */
+async function hasChanged(
+  run: StepRun,
+  step: StepName,
+  digest: string | undefined,
+): Promise<boolean | string> {
   try {
     const now = inputs[step];
     return now !== undefined && digestOf(await now(run)) !== digest;
-  } catch {
+  } catch (error) {
+    if (error instanceof EndError && /^Connecting to/.test(error.told.doing))
+      return `the host is not reached (${error.told.cause})`;
     // What it was done on is not there any more.
     return true;
   }

@@ -6,6 +6,7 @@ import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { makeClub, oldPlace } from '../help/club.js';
 import { folder, run } from '../help/program.js';
+import { until } from '../real/database.js';
 
 test('the demo moves the club, finds its faults, leaves nothing behind, and can be run again', async t => {
   const before = readdirSync(tmpdir()).filter(name => name.startsWith('able-porter-demo'));
@@ -37,8 +38,19 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
       assert.ok(outcomes.rewrite.result.dump.totals.forms[form] > 0, form);
     }
   }
-  assert.equal((await run(['undo', '--yes'], { cwd: join(keep, 'move') })).code, 0);
+  const move = join(keep, 'move');
+  // Its hosts are gone; that is said, and nothing is taken for changed.
+  assert.match((await run(['status'], { cwd: move })).stdout, /pack +done .*the host is not reached/);
+  const served = run(['demo', '--keep', keep, '--serve'], {
+    interruptWhen: () => existsSync(join(keep, 'enough')),
+  });
+  await until('the hosts', async () =>
+    /^(?![^]*not reached)[^]*All 7 steps are done/.test((await run(['status'], { cwd: move })).stdout),
+  );
+  assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
   assert.equal(readFileSync(join(keep, 'new-host/htdocs/index.html'), 'utf8').includes('waiting'), true);
+  writeFileSync(join(keep, 'enough'), '');
+  assert.equal((await served).code, 0);
   const foreign = folder(t);
   mkdirSync(join(foreign, 'mine'));
   assert.equal((await run(['demo', '--keep', foreign])).code, 2);

@@ -7,7 +7,7 @@ export const demo = command<{ keep: string | undefined; serve: boolean }>({
     ['demo', 'move the Saltmarsh Rowing Club and show what a move looks like'],
     [
       'demo --keep saltmarsh --serve',
-      'the same, leaving all in the folder saltmarsh, both sites still served',
+      'the same, leaving all in the folder saltmarsh, both hosts still there',
     ],
   ],
   options: argv =>
@@ -31,10 +31,12 @@ export const demo = command<{ keep: string | undefined; serve: boolean }>({
     try {
       const signal = endSignal();
       await play(argv.keep, face.events, signal, async outcome => {
-        face.result(outcome, () => showDemo(outcome, face.colors));
+        face.result(outcome, () => showDemo(outcome, argv.serve, face.colors));
         if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
         if (!argv.serve) return;
-        face.tell('Both sites go on being served. Try the commands in another terminal; Ctrl-C ends it.');
+        face.tell(
+          'Both sites and hosts go on being served. Try the commands in another terminal; Ctrl-C ends it.',
+        );
         await new Promise(resolve => signal.addEventListener('abort', resolve));
       });
     } finally {

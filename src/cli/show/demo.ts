@@ -7,7 +7,7 @@ import { count, counted } from './numbers.js';
 import { table } from './table.js';
 
 /** The story of the demo, ending with the table that a person wants. */
-export function showDemo(outcome: DemoOutcome, colors: Face['colors']): string {
+export function showDemo(outcome: DemoOutcome, served: boolean, colors: Face['colors']): string {
   const { outcomes, faults, firstFindings } = outcome;
   const { check, rewrite } = outcomes;
   const totals = rewrite.result.dump!.totals;
@@ -51,9 +51,9 @@ export function showDemo(outcome: DemoOutcome, colors: Face['colors']): string {
     title('6. How long it took'),
     stepTable(Object.values(outcomes) as StepOutcome<unknown>[], colors),
     title('What to do next'),
-    outcome.kept
-      ? `  Look at it: cd ${outcome.folder}/move, then "able-porter status", "cutover", "undo"`
-      : '  Keep it, and go on serving both sites: able-porter demo --keep saltmarsh --serve',
+    served
+      ? `  In another terminal: cd ${outcome.folder}/move, then "able-porter status", "check", "undo"`
+      : `  Try the commands on its hosts: able-porter demo --keep ${outcome.kept ? outcome.folder : 'saltmarsh'} --serve`,
     '  Move a site of your own: able-porter start',
     '',
     demoPassed(outcome)

@@ -1,5 +1,12 @@
 import { stringify } from 'yaml';
 
+/** What a sheet says of getting into an account; a password is the name of a variable in `${}`. */
+export interface SheetLogin {
+  readonly password?: string | undefined;
+  readonly key?: string | undefined;
+  readonly 'host-key'?: string | undefined;
+}
+
 /** What `start` was told or found out. */
 export interface SheetAnswers {
   readonly name: string;
@@ -8,11 +15,13 @@ export interface SheetAnswers {
   /** Where the old site answers, if its address does not lead there. */
   readonly oldReach?: string | undefined;
   readonly oldFiles: string | undefined;
+  readonly oldLogin?: SheetLogin | undefined;
   readonly oldDump: string | undefined;
   readonly newAddress: string;
   /** Where the new site answers before the DNS leads there. */
   readonly newReach?: string | undefined;
   readonly newFiles: string | undefined;
+  readonly newLogin?: SheetLogin | undefined;
   /** Whether the new host's language may be asked by a short-lived file. */
   readonly probe?: boolean | undefined;
   readonly newDump: string | undefined;
@@ -50,7 +59,7 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'also', a.also, 'other addresses it has been served under');
   if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
   put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
-  if (isFar(a.oldFiles)) put(1, 'login', undefined, 'how to get in there', loginExample);
+  if (isFar(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to get in there', loginExample);
   put(
     1,
     'database',
@@ -68,7 +77,7 @@ export function writeSheet(a: SheetAnswers): string {
     'http://198.51.100.20',
   );
   put(1, 'files', a.newFiles, 'what stands there is kept until tidy', './new/htdocs');
-  if (isFar(a.newFiles)) put(1, 'login', undefined, 'how to get in there', loginExample);
+  if (isFar(a.newFiles)) put(1, 'login', a.newLogin, 'how to get in there', loginExample);
   put(1, 'probe', a.probe ?? false, 'ask the host’s PHP by a file that takes itself away');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration shall say', 'mysql://user@localhost/name');
