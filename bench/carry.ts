@@ -1,11 +1,22 @@
 // Carries 2,500 files of 60 MB in all over SSH, through a line of 20 ms each way and without delay, beside OpenSSH's own
-// programs in the same run. Needs sshd, scp, ssh and tar. Usage: npm run bench:carry [milliseconds each way]
+// programs in the same run; over FTP with many connections and with one; and a tree of 50,000 files for the memory. Needs
+// sshd, scp, ssh, tar and proftpd. Usage: npm run bench:carry [milliseconds each way]
 import { spawn } from 'node:child_process';
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import {
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  truncateSync,
+  writeFileSync,
+} from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Relay } from '../test/help/relay.js';
+import { ownFtp } from '../test/real/ftp.js';
 import { ownSsh } from '../test/real/ssh.js';
+import { FtpRelay } from './ftp-relay.js';
 
 const program = new URL('../dist/cli/main.js', import.meta.url).pathname;
 const delays = process.argv[2] === undefined ? [20, 0] : [Number(process.argv[2])];
@@ -30,63 +41,144 @@ function makeTree(): void {
   }
 }
 
-/** Runs a command; gives the seconds that it took. */
-async function timed(command: string): Promise<{ seconds: number }> {
+/** Runs a command; gives the seconds that it took and the most memory of a program in it, in MB. */
+async function timed(command: string, password = ''): Promise<{ seconds: number; memory: number }> {
   const began = performance.now();
   const child = spawn('/usr/bin/env', ['bash', '-c', `${command}; code=$?; exit $code`], {
     stdio: ['ignore', 'ignore', 'pipe'],
-    env: { ...process.env, HOME: root },
+    env: { ...process.env, HOME: root, PW: password },
+    detached: true,
   });
+  let memory = 0;
+  const watching = setInterval(() => {
+    memory = Math.max(memory, ...memoryOf(child.pid!));
+  }, 50);
   let said = '';
   child.stderr.on('data', chunk => {
     said += chunk;
   });
   const code = await new Promise(resolve => child.once('exit', resolve));
+  clearInterval(watching);
   if (code !== 0) throw new Error(`${command}: ${said}`);
-  return { seconds: (performance.now() - began) / 1000 };
+  return { seconds: (performance.now() - began) / 1000, memory };
 }
 
-async function measure(delay: number): Promise<void> {
-  const results: [string, number][] = [];
+/** The most memory that each process of a group has had so far, in MB. */
+function memoryOf(group: number): number[] {
+  const seen: number[] = [];
+  for (const name of readdirSync('/proc').filter(one => /^\d+$/.test(one))) {
+    try {
+      const fields = readFileSync(`/proc/${name}/stat`, 'utf8').split(') ')[1]!.split(' ');
+      if (Number(fields[2]) !== group) continue;
+      const [, peak] = /^VmHWM:\s+(\d+)/m.exec(readFileSync(`/proc/${name}/status`, 'utf8')) ?? [];
+      seen.push(Number(peak ?? 0) / 1000);
+    } catch {
+      // It has ended meanwhile.
+    }
+  }
+  return seen;
+}
+
+interface Figure {
+  readonly name: string;
+  readonly seconds: number;
+  readonly memory: number;
+}
+
+function show(title: string, list: readonly Figure[], ...ratios: string[]): void {
+  const lines = list.map(
+    ({ name, seconds, memory }) =>
+      `  ${name.padEnd(30)} ${seconds.toFixed(1).padStart(6)} s ${Math.round(memory).toString().padStart(5)} MB`,
+  );
+  process.stdout.write(`\n${title}\n${[...lines, ...ratios.map(text => `  ${text}`)].join('\n')}\n`);
+}
+
+let moves = 0;
+
+/** Packs the tree from a far place with the built program. */
+async function packed(name: string, place: string, login: string, password = ''): Promise<Figure> {
+  const sheet = join(root, `move-${moves++}`);
+  mkdirSync(sheet);
+  writeFileSync(
+    join(sheet, 'move.yaml'),
+    `name: bench\nold: { address: https://a.example, files: "${place}/old", login: ${login} }\nnew: { address: https://b.example, files: ./new }\n`,
+  );
+  return { name, ...(await timed(`cd ${sheet} && exec node ${program} pack --quiet > /dev/null`, password)) };
+}
+
+async function overSsh(delay: number): Promise<void> {
+  const list: Record<string, Figure> = {};
   for (const restricted of [true, false]) {
     const ssh = await ownSsh(t, join(root, `${delay}`), restricted);
     const relay = new Relay(ssh.port, delay);
     const port = await relay.listen();
     const own = `-i ${ssh.key} -P ${port} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -q`;
     const there = `${ssh.user}@127.0.0.1`;
-    const sheet = join(root, `move-${delay}-${restricted}`);
-    mkdirSync(sheet);
-    writeFileSync(
-      join(sheet, 'move.yaml'),
-      `name: bench\nold: { address: https://a.example, files: "sftp://${there}:${port}${root}/old", login: { key: ${ssh.key}, host-key: "${ssh.fingerprint}" } }\nnew: { address: https://b.example, files: ./new }\n`,
-    );
-    const pack = `cd ${sheet} && node ${program} pack --quiet > /dev/null`;
+    const login = `{ key: ${ssh.key}, host-key: "${ssh.fingerprint}" }`;
+    const place = `sftp://${there}:${port}${root}`;
     if (restricted) {
-      results.push(['able-porter, SFTP only', (await timed(pack)).seconds]);
-      results.push([
-        'scp -r',
-        (await timed(`scp ${own} -r ${there}:${root}/old ${root}/scp-${delay}`)).seconds,
-      ]);
+      list.sftp = await packed('able-porter, SFTP only', place, login);
+      const scp = await timed(`scp ${own} -r ${there}:${root}/old ${root}/scp-${delay}`);
+      list.scp = { name: 'scp -r', ...scp };
     } else {
-      results.push(['able-porter, with a shell', (await timed(pack)).seconds]);
+      list.shell = await packed('able-porter, with a shell', place, login);
       const tar = `mkdir ${root}/tar-${delay} && ssh ${own.replace('-P', '-p')} ${there} 'tar -cf - -C ${root}/old .' | tar -xf - -C ${root}/tar-${delay}`;
-      results.push(['tar through ssh', (await timed(tar)).seconds]);
+      list.tar = { name: 'tar through ssh', ...(await timed(tar)) };
     }
     await relay.close();
   }
-  const [sftp, scp, shell, tar] = results.map(([, seconds]) => seconds) as [number, number, number, number];
-  process.stdout.write(`\n${delay} ms each way\n`);
-  for (const [name, seconds] of results)
-    process.stdout.write(`  ${name.padEnd(28)} ${seconds.toFixed(1)} s\n`);
-  process.stdout.write(`  scp -r takes ${(scp / sftp).toFixed(1)} × able-porter's time over SFTP\n`);
-  process.stdout.write(
-    `  able-porter with a shell takes ${(shell / tar).toFixed(2)} × the time of tar through ssh\n`,
+  const { sftp, scp, shell, tar } = list as Record<'sftp' | 'scp' | 'shell' | 'tar', Figure>;
+  show(
+    `SSH, ${delay} ms each way`,
+    Object.values(list),
+    `scp -r takes ${(scp.seconds / sftp.seconds).toFixed(1)} × able-porter's time over SFTP alone, ${(scp.seconds / shell.seconds).toFixed(1)} × with a shell`,
+    `able-porter with a shell takes ${(shell.seconds / tar.seconds).toFixed(2)} × the time of tar through ssh`,
   );
+}
+
+async function overFtp(delay: number): Promise<void> {
+  const list: Figure[] = [];
+  for (const clients of [8, 1]) {
+    const ftp = await ownFtp(t, root, 'none', clients);
+    const relay = new FtpRelay(ftp.port, delay);
+    const port = await relay.listen();
+    const place = `ftp://${ftp.user}@127.0.0.1:${port}${root}`;
+    const name = clients === 1 ? 'one at a time' : `${clients} connections`;
+    list.push(await packed(`able-porter, FTP, ${name}`, place, '{ password: "${PW}" }', ftp.password));
+    await relay.close();
+  }
+  const [many, one] = list as [Figure, Figure];
+  show(
+    `FTP, ${delay} ms each way`,
+    list,
+    `one at a time takes ${(one.seconds / many.seconds).toFixed(1)} × the time`,
+  );
+}
+
+/** A tree of very many small files, to see that memory does not follow it. */
+async function manyFiles(): Promise<void> {
+  for (let i = 0; i < 200; i++) {
+    mkdirSync(join(root, 'many', 'old', `${i}`), { recursive: true });
+    for (let j = 0; j < 250; j++) writeFileSync(join(root, 'many', 'old', `${i}`, `${j}`), 'x'.repeat(200));
+  }
+  truncateSync(join(root, 'many/old/0/0'), 2 ** 30);
+  const list: Figure[] = [];
+  for (const restricted of [true, false]) {
+    const ssh = await ownSsh(t, join(root, 'large'), restricted);
+    const login = `{ key: ${ssh.key}, host-key: "${ssh.fingerprint}" }`;
+    const place = `sftp://${ssh.user}@127.0.0.1:${ssh.port}${root}/many`;
+    list.push(await packed(restricted ? 'SFTP only' : 'with a shell', place, login));
+  }
+  show('50,000 files and one of a gigabyte, no delay', list);
 }
 
 try {
   makeTree();
-  for (const delay of delays) await measure(delay);
+  for (const delay of delays) {
+    await overSsh(delay);
+    if (delay > 0) await overFtp(delay);
+  }
+  await manyFiles();
 } finally {
   for (const work of ending.reverse()) await work();
   rmSync(root, { recursive: true, force: true });

@@ -1,13 +1,21 @@
-import { type Question, questions, type StartWish, usualPassword } from '../steps/start-questions.js';
+import {
+  type Question,
+  questions,
+  type Secrets,
+  type StartWish,
+  testsLater,
+  variableOf,
+} from '../steps/start-questions.js';
 import { type AnswerTest, AnswerTests } from '../steps/start-tests.js';
+import { askHostKey } from './ask.js';
 import type { Face } from './face.js';
 
 /** What the person answered, and what the tests of it found. */
 export interface Answered {
   readonly wish: StartWish;
   readonly tests: AnswerTests;
-  /** The new database's password, if the person gave one. */
-  readonly password: string | undefined;
+  /** What the person gave, by the variable that shall hold it. */
+  readonly secrets: Secrets;
 }
 
 /**
@@ -22,17 +30,18 @@ export async function askForAnswers(
 ): Promise<Answered> {
   const { confirm, input, password: secret, select } = await import('@inquirer/prompts');
   const to = { output: process.stderr, signal };
-  const tests = new AnswerTests(sheet, signal);
+  const tests = new AnswerTests(sheet, signal, askHostKey);
   let wish: StartWish = { ...given };
   let offers: Partial<StartWish> = {};
-  let password: string | undefined;
+  const secrets: Record<string, string | undefined> = {};
 
   const put = async (question: Question): Promise<unknown> => {
     const { key, ask, kind, choices, must, wrong } = question;
     const offered = offers[key] ?? question.initial?.(wish);
-    if (key === 'newPassword') {
-      password = (await secret({ message: ask, mask: true }, to)) || undefined;
-      return usualPassword;
+    if (kind === 'secret') {
+      const variable = variableOf(question, wish);
+      secrets[variable] = (await secret({ message: ask, mask: true }, to)) || undefined;
+      return secrets[variable] === undefined ? undefined : variable;
     }
     if (kind === 'yes or no') return confirm({ message: ask, default: false }, to);
     if (choices) {
@@ -63,8 +72,8 @@ export async function askForAnswers(
     if (key === 'oldRecord') offers = { ...offers, oldRecord: await tests.records(wish.old!) };
     for (let done = false; !done; ) {
       if (!answered) wish = { ...wish, [key]: await put(question) };
-      if (!test || wish[key] === undefined) break;
-      const result = await test(tests, wish, password);
+      if (!test || testsLater(question, wish) || (wish[key] === undefined && !question.testsAnyway)) break;
+      const result = await test(tests, wish, secrets);
       offers = { ...offers, ...result.offers };
       face.tell(showTest(result, face));
       done =
@@ -73,7 +82,7 @@ export async function askForAnswers(
       answered = false;
     }
   }
-  return { wish, tests, password };
+  return { wish, tests, secrets };
 }
 
 /** What a test came to, in one line. */

@@ -16,18 +16,22 @@ export async function withMove(
   argv: Common & { again?: boolean; gentle?: boolean },
   work: (run: StepRun, face: Face) => Promise<void>,
 ): Promise<void> {
-  const [{ openMove }, { closeSessions, goGently, onWaiting }, { GentlePace, unhurried }, { askHostKey }] =
-    await Promise.all([
-      import('../steps/move.js'),
-      import('../ends/files/place.js'),
-      import('../steps/pace.js'),
-      import('./ask.js'),
-    ]);
+  const [
+    { openMove },
+    { closeSessions, keepToConnections, onWaiting },
+    { GentlePace, unhurried },
+    { askHostKey },
+  ] = await Promise.all([
+    import('../steps/move.js'),
+    import('../ends/files/place.js'),
+    import('../steps/pace.js'),
+    import('./ask.js'),
+  ]);
   const face = await Face.open(argv);
   try {
     const move = await openMove(argv.sheet, process.env, askHostKey);
-    onWaiting(text => face.tell(text));
-    if (argv.gentle) goGently();
+    onWaiting(text => face.events({ type: 'message', text }));
+    if (argv.gentle) keepToConnections(2);
     const pace = argv.gentle ? new GentlePace() : unhurried;
     await work({ move, events: face.events, signal: endSignal(), again: argv.again, pace }, face);
   } finally {

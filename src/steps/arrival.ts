@@ -2,10 +2,8 @@ import { type ByteString, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { type Cargo, copy } from './carry.js';
+import { type Cargo, copy, worthGoingOn } from './carry.js';
 
-/** Files at least so large are gone on with where a part of them is there; smaller ones are sent again sooner. */
-const worthGoingOn = 64 * 1024;
 /** A sample is at least so many files, and one in so many. */
 const sampleFewest = 50;
 const sampleOneIn = 20;

@@ -11,9 +11,10 @@ import { type Pace, unhurried } from './pace.js';
 
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;
-const streamTries = 3;
 /** A file is given up when the link was lost so often without any of it arriving. */
 const linkTries = 5;
+/** A part of a file at least so large is gone on with. */
+export const worthGoingOn = 64 * 1024;
 /** Files up to this size are held in memory while they are written. */
 const smallBytes = 256 * 1024;
 
@@ -41,7 +42,8 @@ export async function carry(
   cargo: Cargo,
   entries: readonly FileEntry[],
 ): Promise<{ sums: Map<ByteString, string>; way: Way | undefined }> {
-  const { from, to, signal, begun, progress } = cargo;
+  const { from, to, signal, progress } = cargo;
+  const begun = new Map(cargo.begun);
   const sums = new Map<ByteString, string>();
   const carried = (entry: FileEntry, sum: string) => {
     if (!sums.has(entry.path)) progress.done(entry);
@@ -51,8 +53,9 @@ export async function carry(
   const anew = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
   let way: Way = 'file by file';
   let told: Promise<ReadonlyMap<ByteString, string>> | undefined;
-  for (let attempt = 0; attempt < streamTries && anew().length >= fewest; attempt++) {
+  while (anew().length >= fewest) {
     const before = sums.size;
+    const started = new Set<FileEntry>();
     const [first, ...others] = inShares(
       anew(),
       Math.min(cargo.pace.streams, Math.max(from.streams, to.streams)),
@@ -61,10 +64,17 @@ export async function carry(
     // Computed while the stream passes: a file that changes meanwhile differs from it either way.
     if (from.far && from.readMany) told ??= checksumsAhead(from, ordered, signal);
     const streams = [first, ...others].map(
-      async share => (await readStream(cargo, share, carried)) || writeStream(cargo, share, carried),
+      async share =>
+        (await readStream(cargo, share, started, carried)) || writeStream(cargo, share, started, carried),
     );
     if (!(await allOf(streams)).includes(true)) break;
     way = 'as one stream';
+    // What a lost link cut off is gone on with.
+    const cut = [...started].filter(({ path, size }) => !sums.has(path) && size >= worthGoingOn);
+    await inTurns(cut, to.atOnce, signal, async ({ path, size }) => {
+      const there = await to.entry(path);
+      if (there?.type === 'file' && there.size > 0 && there.size < size) begun.set(path, there.size);
+    });
     if (sums.size === before) break;
   }
   const rest = ordered.filter(({ path }) => !sums.has(path));
@@ -120,7 +130,12 @@ function inShares(entries: readonly FileEntry[], most: number): FileEntry[][] {
 type Carried = (entry: FileEntry, sum: string) => void;
 
 /** Takes what it can of files as one stream; gives whether the end has such a thing. */
-async function readStream(cargo: Cargo, entries: readonly FileEntry[], carried: Carried): Promise<boolean> {
+async function readStream(
+  cargo: Cargo,
+  entries: readonly FileEntry[],
+  started: Set<FileEntry>,
+  carried: Carried,
+): Promise<boolean> {
   const { from, to, signal } = cargo;
   const wanted = new Map(entries.map(entry => [entry.path, entry]));
   try {
@@ -136,6 +151,7 @@ async function readStream(cargo: Cargo, entries: readonly FileEntry[], carried: 
       const entry = wanted.get(path);
       // Only what was asked for is taken, whatever the far side sends.
       if (!entry) continue;
+      started.add(entry);
       if (entry.size > smallBytes) {
         await write(entry, content);
         continue;
@@ -164,7 +180,12 @@ async function wholeOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
 }
 
 /** Puts files as one stream; gives whether the end can take one. */
-async function writeStream(cargo: Cargo, entries: readonly FileEntry[], carried: Carried): Promise<boolean> {
+async function writeStream(
+  cargo: Cargo,
+  entries: readonly FileEntry[],
+  started: Set<FileEntry>,
+  carried: Carried,
+): Promise<boolean> {
   const { from, to, signal } = cargo;
   if (!to.writeMany) return false;
   const sent: [FileEntry, Hashed][] = [];
@@ -172,6 +193,7 @@ async function writeStream(cargo: Cargo, entries: readonly FileEntry[], carried:
     for (const entry of entries) {
       const hashed = new Hashed(from.read(entry.path), entry, cargo);
       sent.push([entry, hashed]);
+      started.add(entry);
       yield { entry, content: hashed.content };
     }
   }

@@ -10,10 +10,15 @@ export interface StartWish {
   readonly oldReach?: string | undefined;
   readonly also?: readonly string[] | undefined;
   readonly oldFiles?: string | undefined;
+  /** A private key for the old host, and the name of the variable that holds the password there. */
+  readonly oldKey?: string | undefined;
+  readonly oldFilesPassword?: string | undefined;
   readonly oldDump?: string | undefined;
   readonly new?: string | undefined;
   readonly newReach?: string | undefined;
   readonly newFiles?: string | undefined;
+  readonly newKey?: string | undefined;
+  readonly newFilesPassword?: string | undefined;
   readonly newDump?: string | undefined;
   readonly newServer?: string | undefined;
   /** The name of the variable that holds the new database's password. */
@@ -34,7 +39,9 @@ export interface Question {
   readonly describe: string;
   /** As it is put to a person. */
   readonly ask: string;
-  readonly kind: 'text' | 'list' | 'yes or no';
+  readonly kind: 'text' | 'list' | 'yes or no' | 'secret';
+  /** The variable under which a secret is kept where nobody names another. */
+  readonly variable?: string;
   readonly choices?: readonly string[];
   /** Whether it is to be asked, given the answers so far. */
   when?(wish: StartWish): boolean;
@@ -44,12 +51,40 @@ export interface Question {
   initial?(wish: StartWish): string | undefined;
   /** Why an answer cannot be; undefined where it can. */
   wrong?(answer: string): string | undefined;
-  /** Tries the answer out. */
-  test?(tests: AnswerTests, wish: StartWish, password: string | undefined): Promise<AnswerTest>;
+  /** Tries the answer out; with `testsAnyway`, also where there is none. */
+  test?(tests: AnswerTests, wish: StartWish, secrets: Secrets): Promise<AnswerTest>;
+  readonly testsAnyway?: boolean;
 }
 
-/** Where a database's password is looked for when nobody says otherwise. */
-export const usualPassword = 'NEW_DB_PASSWORD';
+/** Secrets by the variable that holds them. */
+export type Secrets = Readonly<Record<string, string | undefined>>;
+
+/** What is asked of an account at a far host, and tested once it is known how to get in. */
+function loginQuestions(end: 'old' | 'new'): Question[] {
+  const files = end === 'old' ? 'oldFiles' : 'newFiles';
+  return [
+    {
+      key: end === 'old' ? 'oldKey' : 'newKey',
+      flag: `${end}-key`,
+      describe: `A private key for the ${end} host, besides those that ssh would use`,
+      ask: 'Which private key opens it, besides those that ssh would use?',
+      kind: 'text',
+      when: wish => /^sftp:/i.test(wish[files] ?? ''),
+    },
+    {
+      key: end === 'old' ? 'oldFilesPassword' : 'newFilesPassword',
+      flag: `${end}-files-password-variable`,
+      describe: `The variable that holds the password at the ${end} host, in the environment or in .env`,
+      ask: 'The password there, if one is needed (kept in .env, which only you can read)',
+      kind: 'secret',
+      variable: `${end.toUpperCase()}_FILES_PASSWORD`,
+      when: wish => isFar(wish[files]),
+      wrong: wrongVariable,
+      test: (tests, wish, secrets) => tests[files](wish, secrets),
+      testsAnyway: true,
+    },
+  ];
+}
 
 export const questions: readonly Question[] = [
   {
@@ -76,10 +111,11 @@ export const questions: readonly Question[] = [
     key: 'oldFiles',
     flag: 'old-files',
     describe: 'The old site’s folder, with its configuration',
-    ask: 'In which folder do its files lie?',
+    ask: 'In which folder do its files lie, here or as sftp://user@host/folder?',
     kind: 'text',
-    test: (tests, wish) => tests.oldFiles(wish),
+    test: (tests, wish, secrets) => tests.oldFiles(wish, secrets),
   },
+  ...loginQuestions('old'),
   {
     key: 'oldDump',
     flag: 'old-dump',
@@ -119,12 +155,13 @@ export const questions: readonly Question[] = [
     key: 'newFiles',
     flag: 'new-files',
     describe: 'The folder of the new site',
-    ask: 'In which folder shall its files lie?',
+    ask: 'In which folder shall its files lie, here or as sftp://user@host/folder?',
     kind: 'text',
     when: wish => wish.oldFiles !== undefined,
     must: wish => wish.oldFiles !== undefined,
-    test: (tests, wish) => tests.newFiles(wish),
+    test: (tests, wish, secrets) => tests.newFiles(wish, secrets),
   },
+  ...loginQuestions('new'),
   {
     key: 'newDump',
     flag: 'new-dump',
@@ -149,10 +186,12 @@ export const questions: readonly Question[] = [
     flag: 'new-password-variable',
     describe: 'The variable that holds its password, in the environment or in .env',
     ask: 'Its password (kept in .env, which only you can read)',
-    kind: 'text',
+    kind: 'secret',
+    variable: 'NEW_DB_PASSWORD',
     when: wish => wish.newServer !== undefined,
-    wrong: answer => (/^[A-Za-z_]\w*$/.test(answer) ? undefined : 'Name a variable, not the password itself'),
-    test: (tests, wish, password) => tests.database(wish, password),
+    wrong: wrongVariable,
+    test: (tests, wish, secrets) => tests.database(wish, secrets),
+    testsAnyway: true,
   },
   {
     key: 'newPrefix',
@@ -208,6 +247,25 @@ export const questions: readonly Question[] = [
     wrong: wrongIp,
   },
 ];
+
+/** Whether a place lies at a host that one must log in to. */
+function isFar(place: string | undefined): boolean {
+  return /^(?:sftp|ftps?):/i.test(place ?? '');
+}
+
+/** Whether an answer is tested only once it is known how to get in there. */
+export function testsLater({ key }: Question, wish: StartWish): boolean {
+  return (key === 'oldFiles' || key === 'newFiles') && isFar(wish[key]);
+}
+
+/** The variable that holds a secret: the one that was named, or the usual one. */
+export function variableOf({ key, variable }: Question, wish: StartWish): string {
+  return String(wish[key] ?? variable);
+}
+
+function wrongVariable(answer: string): string | undefined {
+  return /^[A-Za-z_]\w*$/.test(answer) ? undefined : 'Name a variable, not the password itself';
+}
 
 function wrongAddress(answer: string): string | undefined {
   try {

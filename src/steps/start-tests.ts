@@ -8,11 +8,12 @@ import { isPacked } from '../ends/database/dump-reader.js';
 import { isRefusal, lookAtServer } from '../ends/database/server.js';
 import { Resolver } from '../ends/dns.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openFiles, placeAbove, placeBelow, placeOf } from '../ends/files/place.js';
+import { closeSessions, openFiles, placeAbove, placeBelow, placeOf } from '../ends/files/place.js';
 import { tryOut } from '../ends/files/trial.js';
+import { type AskHostKey, HostKeys } from '../ends/ssh/host-keys.js';
 import { lookAtSite, type Site, treeOf } from './site.js';
 
-import type { StartWish } from './start-questions.js';
+import type { Secrets, StartWish } from './start-questions.js';
 import { surveyDump } from './survey-dump.js';
 import { standingFolder } from './survey-new.js';
 import { siteAt } from './survey-web.js';
@@ -31,13 +32,15 @@ export interface AnswerTest {
 export class AnswerTests {
   private readonly from: string;
   private readonly signal: AbortSignal;
+  private readonly askHostKey: AskHostKey | undefined;
   private site: Site | undefined;
   private folders: readonly string[] = [];
 
   /** @param sheetFile relative places count from its folder */
-  constructor(sheetFile: string, signal: AbortSignal) {
+  constructor(sheetFile: string, signal: AbortSignal, askHostKey?: AskHostKey) {
     this.from = dirname(resolve(sheetFile));
     this.signal = signal;
+    this.askHostKey = askHostKey;
   }
 
   /** The old site as its files show it, once they were tested. */
@@ -73,9 +76,9 @@ export class AnswerTests {
   }
 
   /** Looks at the old site's folder. */
-  async oldFiles(wish: StartWish): Promise<AnswerTest> {
+  async oldFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
     return this.told(async () => {
-      const files = openFiles(placeOf(wish.oldFiles!, this.from));
+      const files = openFiles(this.placeOf(wish, 'old', secrets));
       if (!(await files.isThere())) return { good: false, said: 'there is no such folder' };
       const site = await lookAtSite(treeOf(files), parseAddress(wish.old!));
       this.site = site;
@@ -144,9 +147,9 @@ export class AnswerTests {
   }
 
   /** Tries to write where the new site's folder will stand. */
-  async newFiles(wish: StartWish): Promise<AnswerTest> {
+  async newFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
     return this.told(async () => {
-      const place = placeOf(wish.newFiles!, this.from);
+      const place = this.placeOf(wish, 'new', secrets);
       const above = openFiles(await standingFolder(placeAbove(place)));
       const { writable, renames } = await tryOut(above, 'start', this.signal);
       if (!writable || !renames) return { good: false, said: `nothing can be written in ${above.place}` };
@@ -163,7 +166,8 @@ export class AnswerTests {
   }
 
   /** Opens the new database. */
-  async database(wish: StartWish, password: string | undefined): Promise<AnswerTest> {
+  async database(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
+    const password = secrets[wish.newPassword ?? 'NEW_DB_PASSWORD'];
     const url = new URL(wish.newServer!);
     if (password === undefined)
       return { good: undefined, said: 'was not tried, since its password is not known yet' };
@@ -196,6 +200,22 @@ export class AnswerTests {
     const { host, ...others } = parseAddress(address);
     const path = addressPath({ host, ...others });
     return basename(host.split('.')[0]! + path.replace(/[^\w.-]+/g, '-').replace(/-$/, ''));
+  }
+
+  /** The place of an end, with the login that was given for it last. */
+  private placeOf(wish: StartWish, end: 'old' | 'new', secrets: Secrets): string {
+    const [place, key, variable] =
+      end === 'old'
+        ? [wish.oldFiles!, wish.oldKey, wish.oldFilesPassword ?? 'OLD_FILES_PASSWORD']
+        : [wish.newFiles!, wish.newKey, wish.newFilesPassword ?? 'NEW_FILES_PASSWORD'];
+    // One that was tried with another password is not used again.
+    closeSessions();
+    return placeOf(
+      place,
+      this.from,
+      { key, password: secrets[variable] },
+      new HostKeys(this.from, this.askHostKey),
+    );
   }
 
   private async told(work: () => Promise<AnswerTest>): Promise<AnswerTest> {

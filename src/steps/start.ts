@@ -1,11 +1,11 @@
 import { basename, dirname, isAbsolute, join, resolve } from 'node:path';
 import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
-import { type SheetAnswers, writeSheet } from '../core/sheet/write.js';
+import { type SheetAnswers, type SheetLogin, writeSheet } from '../core/sheet/write.js';
 import { leftOutOf } from '../core/site/families.js';
 import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
-import { questions, type StartWish, usualPassword } from './start-questions.js';
+import { questions, type Secrets, type StartWish, testsLater } from './start-questions.js';
 import { type AnswerTest, AnswerTests } from './start-tests.js';
 
 export interface StartOutcome {
@@ -26,7 +26,7 @@ export function missingAnswers(wish: StartWish): string[] {
 /**
  * Writes a commented sheet.
  * @param tested what was tested while the person was asked; answers from flags are tested here
- * @param password of the new database, as the person gave it; it goes to `.env` beside the sheet
+ * Secrets that the person gave go to `.env` beside the sheet.
  * @throws UsageError when an answer is missing or cannot be read
  */
 export async function start(
@@ -34,7 +34,7 @@ export async function start(
   file: string,
   signal: AbortSignal,
   environment: Readonly<Record<string, string | undefined>>,
-  tested?: { tests: AnswerTests; password: string | undefined },
+  tested?: { tests: AnswerTests; secrets: Secrets },
 ): Promise<StartOutcome> {
   const missing = missingAnswers(wish);
   const doing = `Writing ${file}`;
@@ -53,13 +53,13 @@ export async function start(
     }
   }
   const tests = tested?.tests ?? new AnswerTests(file, signal);
-  const results = tested ? [] : await testAll(wish, tests, await passwordOf(wish, file, environment));
-  const variable = wish.newPassword ?? usualPassword;
-  if (tested?.password !== undefined) {
+  const results = tested ? [] : await testAll(wish, tests, await secretsOf(file, environment));
+  for (const [variable, secret] of Object.entries(tested?.secrets ?? {})) {
     const secrets = join(dirname(resolve(file)), '.env');
-    await telling(`Writing ${secrets}`, () => writeSecret(secrets, variable, tested.password!));
+    if (secret !== undefined)
+      await telling(`Writing ${secrets}`, () => writeSecret(secrets, variable, secret));
   }
-  await telling(doing, () => writeWhole(resolve(file), writeSheet(answersOf(wish, tests, variable))));
+  await telling(doing, () => writeWhole(resolve(file), writeSheet(answersOf(wish, tests))));
   return {
     file: basename(file) === file ? `./${file}` : file,
     family: tests.oldSite?.family.name ?? 'plain',
@@ -70,27 +70,32 @@ export async function start(
 async function testAll(
   wish: StartWish,
   tests: AnswerTests,
-  password: string | undefined,
+  secrets: Secrets,
 ): Promise<StartOutcome['tests']> {
   const results: { flag: string; test: AnswerTest }[] = [];
-  for (const { key, flag, when, test } of questions) {
-    const given = wish[key] !== undefined || (key === 'newPassword' && wish.newServer !== undefined);
-    if (test && given && (when?.(wish) ?? true))
-      results.push({ flag, test: await test(tests, wish, password) });
+  for (const question of questions) {
+    const { key, flag, when, test } = question;
+    const given = wish[key] !== undefined || question.testsAnyway;
+    if (test && given && (when?.(wish) ?? true) && !testsLater(question, wish))
+      results.push({ flag, test: await test(tests, wish, secrets) });
   }
   return results;
 }
 
-async function passwordOf(
-  wish: StartWish,
-  file: string,
-  environment: Readonly<Record<string, string | undefined>>,
-): Promise<string | undefined> {
-  const name = wish.newPassword ?? usualPassword;
-  return environment[name] ?? (await readSecretsFile(join(dirname(resolve(file)), '.env')))[name];
+async function secretsOf(file: string, environment: Secrets): Promise<Secrets> {
+  return { ...(await readSecretsFile(join(dirname(resolve(file)), '.env'))), ...environment };
 }
 
-function answersOf(wish: StartWish, tests: AnswerTests, variable: string): SheetAnswers {
+/** What the sheet says of getting in at an end. */
+function loginOf(key: string | undefined, variable: string | undefined): SheetLogin | undefined {
+  if (key === undefined && variable === undefined) return undefined;
+  return {
+    ...(key === undefined ? {} : { key }),
+    ...(variable === undefined ? {} : { password: `\${${variable}}` }),
+  };
+}
+
+function answersOf(wish: StartWish, tests: AnswerTests): SheetAnswers {
   const next = formatAddress(parseAddress(wish.new!));
   return {
     name: wish.name ?? AnswerTests.nameFor(next),
@@ -98,14 +103,16 @@ function answersOf(wish: StartWish, tests: AnswerTests, variable: string): Sheet
     also: (wish.also ?? []).map(one => formatAddress(parseAddress(one))),
     oldReach: wish.oldReach,
     oldFiles: wish.oldFiles,
+    oldLogin: loginOf(wish.oldKey, wish.oldFilesPassword),
     oldDump: wish.oldDump,
     newAddress: next,
     newReach: wish.newReach,
     newFiles: wish.newFiles,
+    newLogin: loginOf(wish.newKey, wish.newFilesPassword),
     probe: wish.probe,
     newDump: wish.newDump,
     newServer: wish.newServer,
-    passwordVariable: variable,
+    passwordVariable: wish.newPassword,
     newPrefix: wish.newPrefix,
     without: tests.oldSite ? leftOutOf(tests.oldSite.family) : [],
     pairs: isAbsolute(wish.newFiles ?? '')

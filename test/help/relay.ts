@@ -1,15 +1,17 @@
 import type { AddressInfo } from 'node:net';
 import { connect, createServer, type Server, type Socket } from 'node:net';
 
-/** A TCP relay in front of a port of this machine, which delays what passes and can cut the line. */
+/** A TCP relay in front of a port of this machine, which delays or slows what passes and can cut the line. */
 export class Relay {
   /** Milliseconds each way. */
   readonly delay: number;
   private readonly target: number;
   private readonly server: Server;
   private readonly sockets = new Set<Socket>();
-  /** Bytes towards the target so far. */
-  sent = 0;
+  /** Bytes a second, each way. */
+  rate = Number.POSITIVE_INFINITY;
+  /** Bytes that passed towards the target so far, and back from it. */
+  readonly passed = { there: 0, back: 0 };
   /** The line is cut when so many more bytes have passed either way. */
   cutAfter = Number.POSITIVE_INFINITY;
   cuts = 0;
@@ -44,6 +46,7 @@ export class Relay {
   }
 
   private pass(from: Socket, to: Socket, outwards: boolean): void {
+    let next = 0;
     this.sockets.add(from);
     from.on('error', () => to.destroy());
     from.on('close', () => {
@@ -51,7 +54,6 @@ export class Relay {
       setTimeout(() => to.destroy(), this.delay);
     });
     from.on('data', chunk => {
-      if (outwards) this.sent += chunk.length;
       this.cutAfter -= chunk.length;
       if (this.cutAfter < 0) {
         this.cutAfter = Number.POSITIVE_INFINITY;
@@ -61,8 +63,17 @@ export class Relay {
       }
       const write = () => {
         if (!to.destroyed) to.write(chunk);
+        this.passed[outwards ? 'there' : 'back'] += chunk.length;
       };
-      if (this.delay > 0) setTimeout(write, this.delay);
+      if (this.rate < Number.POSITIVE_INFINITY) {
+        // As on a slow line, little is under way at a time.
+        next = Math.max(next, performance.now()) + (chunk.length * 1000) / this.rate;
+        from.pause();
+        setTimeout(() => {
+          write();
+          from.resume();
+        }, next - performance.now());
+      } else if (this.delay > 0) setTimeout(write, this.delay);
       else write();
     });
   }

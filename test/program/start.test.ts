@@ -1,10 +1,11 @@
 import assert from 'node:assert/strict';
-import { spawn } from 'node:child_process';
+import { execFileSync, spawn } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
+import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { makeClub, oldPlace } from '../help/club.js';
 import { folder, program, run } from '../help/program.js';
 import { needs } from '../help/real.js';
@@ -120,4 +121,36 @@ test('at a terminal: questions in order, each answer tested, a wrong one asked a
   const survey = await run(['survey', '--json'], { cwd: join(root, 'work') });
   assert.equal(survey.code, 0, survey.stderr);
   assert.deepEqual(JSON.parse(survey.stdout).findings, []);
+});
+
+test('for far places start asks how to get in, and tests each place with it', async t => {
+  if (!needs(t, 'ssh-keyscan')) return;
+  const root = folder(t);
+  await makeClub(root);
+  const account = { user: 'porter', password: "ebb 'n flow" };
+  const host = new StandinSftpServer(root, account, false);
+  const port = await host.listen();
+  t.after(() => host.close());
+  const far = `sftp://porter@127.0.0.1:${port}`;
+  const flags = [
+    ...['--old', oldPlace.address, '--old-files', `${far}/old/site`, '--old-dump', './old/club.sql.gz'],
+    ...['--new', 'https://n.example', '--new-files', `${far}/n`, '--new-dump', 'n.sql'],
+    ...['--old-files-password-variable', 'THERE', '--new-files-password-variable', 'THERE'],
+  ];
+  const start = (password: string) =>
+    run(['start', ...flags, '--yes'], { cwd: root, env: { THERE: password } });
+  const unknown = await start(account.password);
+  assert.ok(unknown.stderr.includes(`its key ${host.fingerprint} is not known`), unknown.stderr);
+  const key = execFileSync('ssh-keyscan', ['-p', String(port), '127.0.0.1'], {
+    stdio: ['ignore', 'pipe', 'ignore'],
+  });
+  writeFileSync(join(root, 'known_hosts'), key);
+  const wrong = await start('other');
+  assert.match(wrong.stderr, /--old-files-password-variable\n +✗ the host refuses the login/);
+  const started = await start(account.password);
+  assert.match(started.stderr, /a wordpress 6\.4\.3 site, database club_old/);
+  assert.match(started.stderr, /can be written, empty/);
+  const sheet = readFileSync(join(root, 'move.yaml'), 'utf8');
+  assert.equal(sheet.match(/login: \{ password: "\$\{THERE\}" \}/g)?.length, 2);
+  assert.ok(!(sheet + started.stdout + started.stderr).includes(account.password));
 });

@@ -14,8 +14,13 @@ export interface OwnFtp {
   readonly fingerprint: string;
 }
 
-/** @param tls whether TLS is required, not spoken, or spoken from the first byte on */
-export async function ownFtp(t: TestContext, root: string, tls: 'none' | 'explicit'): Promise<OwnFtp> {
+/** @param tls whether TLS is required or not spoken; @param clients how many connections it lets in at once */
+export async function ownFtp(
+  t: TestContext,
+  root: string,
+  tls: 'none' | 'explicit',
+  clients = 4,
+): Promise<OwnFtp> {
   const folder = join(root, `ftp-${tls}`);
   mkdirSync(folder, { recursive: true, mode: 0o755 });
   const at = (name: string) => join(folder, name);
@@ -87,7 +92,7 @@ ScoreboardFile ${at('scoreboard')}
 PidFile ${at('pid')}
 DelayEngine off
 ListOptions -a
-MaxClientsPerUser 4
+MaxClientsPerUser ${clients}
 AllowOverwrite on
 TimeoutLinger 1
 ${modules.replace(/TLSRSA.*\n/g, '')}`,

@@ -13,7 +13,10 @@ import {
 } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
+import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { deliver } from '../../src/steps/deliver.js';
+import { GentlePace } from '../../src/steps/pace.js';
 import { pack } from '../../src/steps/pack.js';
 import { undo } from '../../src/steps/undo.js';
 import { kinds, moveBetween, standinHost } from '../help/hosts.js';
@@ -196,4 +199,65 @@ test('a web root that cannot be renamed is filled file by file, and undo empties
     await undo(run);
     assert.deepEqual(treeOf(at('new/site')), before);
   }
+});
+
+test('what is taken: nothing larger than the sheet says, changed content of the same size and time when asked, gently', async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  makeTree(at('old/site'), false);
+  const old = await standinHost(t, at('old'), 'ftp');
+  const { run } = await moveBetween(
+    t,
+    root,
+    { files: `${old.address}/site`, login: old.login },
+    { files: at('new') },
+    'take: { files: { larger-than: 1 MB } }\n',
+  );
+  const codes = ({ findings }: { findings: readonly { code: string }[] }) => findings.map(({ code }) => code);
+  const first = await pack(run);
+  assert.deepEqual(codes(first), ['files-left-out-large', 'name-refused-by-windows']);
+  assert.match(first.findings[0]!.what, /large \(1\.5 MB\)/);
+  assert.ok(!existsSync(at('move/crate/files/large')));
+  writeFileSync(at('old/site/index.php'), 'FIRST PAGE');
+  utimesSync(at('old/site/index.php'), 1_500_000_000, 1_500_000_000);
+  await pack({ ...run, again: true });
+  assert.equal(readFileSync(at('move/crate/files/index.php'), 'utf8'), 'first page');
+  const exact = await pack(run, { byContent: true });
+  assert.equal(exact.result.kept, exact.result.counts.files - 1);
+  assert.equal(readFileSync(at('move/crate/files/index.php'), 'utf8'), 'FIRST PAGE');
+
+  const pace = new GentlePace();
+  const began = performance.now();
+  await Promise.all([pace.take(100_000), pace.take(100_000), pace.take(100_000)]);
+  assert.ok(performance.now() - began >= 250, 'a rate holds for all that is carried at once');
+  rmSync(at('move/crate'), { recursive: true });
+  await pack({ ...run, pace, again: true });
+  await deliver(run, usual);
+  rmSync(at('old/site/large'));
+  assert.deepEqual(treeOf(at('new')), treeOf(at('old/site')));
+});
+
+test('a password is given where the host asks for it in its own words, and FTP goes over IPv6', async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  makeTree(at('old/site'), false);
+  const account = { user: 'porter', password: "p'w %é", asks: true };
+  const ssh = new StandinSftpServer(at('old'), account, false);
+  const ftp = new StandinFtpServer(at('new'), account);
+  mkdirSync(at('new'));
+  const sshPort = await ssh.listen();
+  const ftpPort = await ftp.listen('::1');
+  t.after(() => Promise.all([ssh.close(), ftp.close()]));
+  const { run } = await moveBetween(
+    t,
+    root,
+    {
+      files: `sftp://porter@127.0.0.1:${sshPort}/site`,
+      login: `{ password: "\${PW}", host-key: "${ssh.fingerprint}" }`,
+    },
+    { files: `ftp://porter@[::1]:${ftpPort}/site`, login: '{ password: "${PW}" }' },
+  );
+  await pack(run);
+  await deliver(run, usual);
+  assert.deepEqual(treeOf(at('new/site')), treeOf(at('old/site')));
 });

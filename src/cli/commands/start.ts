@@ -1,7 +1,14 @@
 import { questions, type StartWish } from '../../steps/start-questions.js';
 import { command } from '../command.js';
 
-export const start = command<StartWish & { newPasswordVariable: string | undefined }>({
+/** Flags that name a variable; a secret itself is never given on the command line. */
+interface Variables {
+  readonly newPasswordVariable: string | undefined;
+  readonly oldFilesPasswordVariable: string | undefined;
+  readonly newFilesPasswordVariable: string | undefined;
+}
+
+export const start = command<StartWish & Variables>({
   command: 'start',
   describe: 'Write move.yaml by asking, or from flags; each answer is tested',
   examples: [
@@ -44,7 +51,12 @@ export const start = command<StartWish & { newPasswordVariable: string | undefin
     const face = await Face.open(argv);
     const signal = endSignal();
     if (existsSync(argv.sheet)) await askFirst(`Overwrite ${argv.sheet}?`, argv);
-    const given: StartWish = { ...argv, newPassword: argv.newPasswordVariable };
+    const given: StartWish = {
+      ...argv,
+      newPassword: argv.newPasswordVariable,
+      oldFilesPassword: argv.oldFilesPasswordVariable,
+      newFilesPassword: argv.newFilesPasswordVariable,
+    };
     const asks = missingAnswers(given).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
     const answered = asks ? await askForAnswers(given, argv.sheet, face, signal) : undefined;
     const sheet = await step(answered?.wish ?? given, argv.sheet, signal, process.env, answered);

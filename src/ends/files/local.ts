@@ -1,14 +1,4 @@
-import {
-  closeSync,
-  createReadStream,
-  fchmodSync,
-  fstatSync,
-  futimesSync,
-  openSync,
-  readFileSync,
-  type Stats,
-  writeSync,
-} from 'node:fs';
+import { closeSync, createReadStream, fstatSync, openSync, readFileSync, type Stats } from 'node:fs';
 import {
   chmod,
   lstat,
@@ -30,6 +20,7 @@ import { type FileEntry, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
 import { asTrouble, telling } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
+import { smallFiles } from './small-files.js';
 import { sumsByReading } from './sums.js';
 
 const chunkBytes = 1 << 20;
@@ -40,8 +31,7 @@ export class LocalFiles implements FilesEnd {
   readonly place: string;
   readonly far = false;
   readonly makesLinks = true;
-  /** Local disks gain little from more. */
-  readonly atOnce = 8;
+  readonly atOnce = 32;
   readonly namesAreBytes = true;
   readonly streams = 1;
   private readonly root: Buffer;
@@ -240,16 +230,10 @@ async function writeFile(
   { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>,
   from: number,
 ): Promise<void> {
+  if (Buffer.isBuffer(content) && content.length <= smallBytes && from === 0)
+    return smallFiles.write({ path: path.toString('latin1'), content, mode, mtime });
   const file = await open(path, from > 0 ? 'r+' : 'wx', 0o600);
   try {
-    if (Buffer.isBuffer(content) && content.length <= smallBytes) {
-      // Making a file may take long; what follows is done sooner than another thread is asked to do it.
-      for (let at = 0; at < content.length; )
-        at += writeSync(file.fd, content, at, content.length - at, from + at);
-      fchmodSync(file.fd, mode);
-      futimesSync(file.fd, mtime / 1000, mtime / 1000);
-      return;
-    }
     let at = from;
     for await (const chunk of chunksOf(content)) {
       for (let written = 0; written < chunk.length; )

@@ -120,9 +120,9 @@ function ftpLogin(authority: string, sheet: SheetLogin, tls: boolean): FtpLogin 
   };
 }
 
-/** Keeps every session to few connections. */
-export function goGently(): void {
-  for (const session of sessions.values()) if (session instanceof FtpSession) session.keepTo(2);
+/** Keeps every session to so many connections at most. */
+export function keepToConnections(most: number): void {
+  for (const session of sessions.values()) if (session instanceof FtpSession) session.keepTo(most);
 }
 
 /** Ends every session. */

@@ -121,10 +121,10 @@ export class SftpFiles implements FilesEnd {
       for (let ended = false; !ended; ) {
         const chunks: Buffer[] = [];
         await this.session.files(async sftp => {
-          // After a lost link it goes on behind the last byte that was passed on.
+          // What came before a link was lost is passed on first; then it goes on behind that.
+          if (chunks.length > 0) return;
           if (open?.sftp !== sftp)
             open = { sftp, handle: await call<Buffer>(done => sftp.open(far, 'r', done)) };
-          chunks.length = 0;
           ended = await readSome(sftp, open.handle, offset, chunks);
         });
         for (const chunk of chunks) {

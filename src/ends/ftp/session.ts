@@ -19,8 +19,8 @@ export interface FtpLogin {
 
 const patience = 20_000;
 const pauses = [1, 2, 4, 8, 15, 30, 60];
-/** Many hosts let in no more than this many at once. */
-const connections = 6;
+/** Many hosts let in no more than this many at once; where a host lets in fewer, it says so and fewer are used. */
+const connections = 8;
 
 /** An account at an FTP server: as many connections as are needed, up to a few, each doing one thing at a time. */
 export class FtpSession {

@@ -79,9 +79,6 @@ export class SshConnection {
           .once('close', () => {
             reject(new Error('the server closed the connection'));
           });
-        client.on('keyboard-interactive', (_name, _instructions, _language, prompts, answer) => {
-          answer(prompts.map(() => login.password ?? ''));
-        });
         client.connect(config);
       });
     } catch (error) {

@@ -66,7 +66,10 @@ function readPart(sftp: SFTPWrapper, handle: Buffer): Promise<FileEntryWithStats
   });
 }
 
-/** Reads from an offset on, several pieces at once; gives whether the end was reached. */
+/**
+ * Reads from an offset on, several pieces at once; gives whether the end was reached.
+ * @param chunks takes each piece as it comes, in order, so that those before a lost link are there
+ */
 export async function readSome(
   sftp: SFTPWrapper,
   handle: Buffer,
@@ -75,18 +78,19 @@ export async function readSome(
 ): Promise<boolean> {
   // A small file ends in the first piece. Its size is asked for along with it, so that this is known at once.
   const first = from === 0;
-  const [pieces, stats] = await Promise.all([
-    Promise.all(
-      Array.from({ length: first ? 2 : ahead }, (_, i) => readPiece(sftp, handle, from + i * piece)),
-    ),
-    first ? call<Stats>(done => sftp.fstat(handle, done)) : undefined,
-  ]);
+  const pieces = Array.from({ length: first ? 2 : ahead }, (_, i) =>
+    readPiece(sftp, handle, from + i * piece),
+  );
+  const stats = first ? call<Stats>(done => sftp.fstat(handle, done)) : undefined;
+  // The first that fails says why.
+  for (const one of [...pieces, stats]) one?.catch(() => {});
   let at = from;
-  for (const { chunk, end } of pieces) {
+  for (const one of pieces) {
+    const { chunk, end } = await one;
     if (chunk.length > 0) chunks.push(chunk);
     at += chunk.length;
     // A server may give less than was asked for; the rest is asked for next time.
-    if (chunk.length < piece) return end || (stats !== undefined && at >= stats.size);
+    if (chunk.length < piece) return end || (stats !== undefined && at >= (await stats).size);
   }
   return false;
 }

@@ -30,15 +30,17 @@ export class Writing {
   async send(sftp: SFTPWrapper, last: boolean): Promise<void> {
     const handle = await this.open(sftp);
     let at = this.offset;
-    await Promise.all(
-      this.pending.map(chunk => {
-        const start = at;
-        at += chunk.length;
-        return call<void>(done => sftp.write(handle, chunk, 0, chunk.length, start, done));
-      }),
-    );
-    this.offset = at;
-    this.pending = [];
+    const sent = this.pending.map(chunk => {
+      const start = at;
+      at += chunk.length;
+      return call<void>(done => sftp.write(handle, chunk, 0, chunk.length, start, done));
+    });
+    for (const one of sent) one.catch(() => {});
+    for (const one of sent) {
+      await one;
+      // What is acknowledged need not be sent again after a lost link.
+      this.offset += this.pending.shift()!.length;
+    }
     if (!last) return;
     const { like } = this;
     const seconds = like && Math.round(like.mtime / 1000);

@@ -31,9 +31,9 @@ export class StandinFtpServer {
     });
   }
 
-  /** Starts to listen; gives the port. */
-  async listen(): Promise<number> {
-    await new Promise<void>(resolve => this.server.listen(0, '127.0.0.1', resolve));
+  /** Starts to listen; gives the port. @param host an address of this machine's own */
+  async listen(host = '127.0.0.1'): Promise<number> {
+    await new Promise<void>(resolve => this.server.listen(0, host, resolve));
     return (this.server.address() as AddressInfo).port;
   }
 
@@ -209,7 +209,7 @@ class FtpConnection {
   private async openData(word: 'PASV' | 'EPSV'): Promise<Answer> {
     const server = createServer();
     const socket = new Promise<Socket>(resolve => server.once('connection', resolve));
-    await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve));
+    await new Promise<void>(resolve => server.listen(0, this.socket.localAddress, resolve));
     this.data = { server, socket };
     this.waiting.add(server);
     const { port } = server.address() as AddressInfo;

@@ -13,6 +13,8 @@ const { STATUS_CODE } = ssh.utils.sftp;
 export interface StandinAccount {
   readonly user: string;
   readonly password: string;
+  /** Whether the password is asked for with a question of the host's own (RFC 4256). */
+  readonly asks?: boolean;
 }
 
 /**
@@ -42,9 +44,9 @@ export class StandinSftpServer {
     this.server = createServer(socket => this.meet(socket));
   }
 
-  /** Starts to listen; gives the port. */
-  async listen(): Promise<number> {
-    await new Promise<void>(resolve => this.server.listen(0, '127.0.0.1', resolve));
+  /** Starts to listen; gives the port. @param host an address of this machine's own */
+  async listen(host = '127.0.0.1'): Promise<number> {
+    await new Promise<void>(resolve => this.server.listen(0, host, resolve));
     return (this.server.address() as AddressInfo).port;
   }
 
@@ -65,12 +67,17 @@ export class StandinSftpServer {
 
   private welcome(connection: Connection): void {
     connection.on('error', () => {});
+    const { user, password, asks } = this.account;
+    const way = asks ? 'keyboard-interactive' : 'password';
     connection.on('authentication', context => {
-      const { user, password } = this.account;
-      const known =
-        context.method === 'password' && context.username === user && context.password === password;
-      if (known) context.accept();
-      else context.reject(['password']);
+      const answered = (given: string | undefined) => {
+        if (context.username === user && given === password) context.accept();
+        else context.reject([way]);
+      };
+      if (context.method !== way) context.reject([way]);
+      else if (context.method === 'password') answered(context.password);
+      else if (context.method === 'keyboard-interactive')
+        context.prompt([{ prompt: 'Password: ', echo: false }], answers => answered(answers[0]));
     });
     connection.on('session', accept => {
       const session = accept();
