@@ -28,8 +28,8 @@ export interface Cargo {
   readonly signal: AbortSignal;
   /** How many bytes of a file lie at `to` already, for those that an earlier run had begun with. */
   readonly begun: ReadonlyMap<ByteString, number>;
-  /** Is told of bytes of a large file as they pass, and of each file that was carried. */
   readonly pace: Pace;
+  /** Is told of bytes of a large file as they pass, and of each file that was carried. */
   readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
 }
 
@@ -51,19 +51,14 @@ export async function carry(
   };
   const ordered = [...entries].sort((a, b) => a.size - b.size);
   const anew = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
+  // Computed while the stream passes: a file that changes meanwhile differs from it either way.
+  const told = anew().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
   let way: Way = 'file by file';
-  let told: Promise<ReadonlyMap<ByteString, string>> | undefined;
   while (anew().length >= fewest) {
     const before = sums.size;
     const started = new Set<FileEntry>();
-    const [first, ...others] = inShares(
-      anew(),
-      Math.min(cargo.pace.streams, Math.max(from.streams, to.streams)),
-    );
-    if (!first) break;
-    // Computed while the stream passes: a file that changes meanwhile differs from it either way.
-    if (from.far && from.readMany) told ??= checksumsAhead(from, ordered, signal);
-    const streams = [first, ...others].map(
+    const shares = inShares(anew(), Math.min(cargo.pace.streams, Math.max(from.streams, to.streams)));
+    const streams = shares.map(
       async share =>
         (await readStream(cargo, share, started, carried)) || writeStream(cargo, share, started, carried),
     );
@@ -81,9 +76,10 @@ export async function carry(
   await inTurns(rest, Math.min(cargo.pace.atOnce, Math.max(from.atOnce, to.atOnce)), signal, async entry => {
     carried(entry, await copy(cargo, entry, begun.get(entry.path) ?? 0));
   });
-  if (way === 'as one stream' && told) {
+  if (way === 'as one stream') {
+    const sumsThere = await told;
     for (const entry of entries) {
-      const there = (await told).get(entry.path);
+      const there = sumsThere?.get(entry.path);
       // A file that changed while it passed may have come half-changed or padded.
       if (there !== undefined && there !== sums.get(entry.path))
         sums.set(entry.path, await copy(cargo, entry, 0));
@@ -103,7 +99,7 @@ async function checksumsAhead(
   entries: readonly FileEntry[],
   signal: AbortSignal,
 ): Promise<ReadonlyMap<ByteString, string>> {
-  if (!(await from.runsCommands())) return new Map();
+  if (!from.far || !(await from.runsCommands())) return new Map();
   const told = from.checksums(
     entries.map(({ path }) => path),
     signal,
@@ -138,10 +134,10 @@ async function readStream(
 ): Promise<boolean> {
   const { from, to, signal } = cargo;
   const wanted = new Map(entries.map(entry => [entry.path, entry]));
+  const writing = new Set<Promise<void>>();
   try {
     const stream = await from.readMany?.([...wanted.keys()], signal);
     if (!stream) return false;
-    const writing = new Set<Promise<void>>();
     const write = async (entry: FileEntry, content: Content) => {
       const hashed = new Hashed(content, entry, cargo);
       await to.write(entry.path, hashed.content, entry);
@@ -168,7 +164,8 @@ async function readStream(
   } catch (error) {
     signal.throwIfAborted();
     if (error instanceof PorterError) throw error;
-    // The link was lost; what did not come yet is asked for again.
+    // The link was lost; what did not come yet is asked for again, but nothing that is still being written.
+    await Promise.allSettled(writing);
   }
   return true;
 }

@@ -50,7 +50,7 @@ test('whatever a server lists, only plain names below the folder are taken', asy
   const withShell = (shell: boolean) =>
     ({
       files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
-      runsCommands: async () => shell,
+      has: async () => shell,
       run: async () => ({
         code: 0,
         out: Buffer.from(names.map(name => `f 1 644 0.5 ${name}\0\0`).join('')),
@@ -59,7 +59,7 @@ test('whatever a server lists, only plain names below the folder are taken', asy
     }) as unknown as SshSession;
   const overSftp = await pathsOf(new SftpFiles(withShell(false), 'sftp://u@h/x', '/x'));
   const overShell = await pathsOf(new SftpFiles(withShell(true), 'sftp://u@h/x', '/x'));
-  const client = { list: async () => hostile.map(name => ({ name, type: 1, size: 1 })) };
+  const client = { list: async () => hostile.map(name => ({ name, type: 1, size: 1, rawModifiedAt: '' })) };
   const ftp = {
     atOnce: 1,
     do: (work: (one: typeof client) => unknown) => Promise.resolve(work(client)),
@@ -70,6 +70,33 @@ test('whatever a server lists, only plain names below the folder are taken', asy
     assert.ok(!paths.some(path => /[/\0]/.test(path)));
   }
   assert.ok(!overFtp.some(path => path.includes('\n')));
+});
+
+test('a folder of a million entries is listed', async () => {
+  const million = 1_000_000;
+  const attrs = { mode: 0o100644, size: 1, mtime: 0 };
+  let asked = 0;
+  const sftp = {
+    opendir: (_: string, done: (error: undefined, handle: Buffer) => void) =>
+      done(undefined, Buffer.from('h')),
+    readdir: (_: Buffer, done: (error: { code: number } | undefined, list?: unknown) => void) =>
+      asked < million
+        ? done(
+            undefined,
+            Array.from({ length: 1000 }, () => ({ filename: `f${asked++}`, attrs })),
+          )
+        : done({ code: 1 }),
+    close: () => {},
+  } as unknown as SFTPWrapper;
+  const session = {
+    files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
+    has: async () => false,
+  } as unknown as SshSession;
+  assert.equal((await pathsOf(new SftpFiles(session, 'sftp://u@h/x', '/x'))).length, million);
+  const told = Buffer.from(Array.from({ length: million }, (_, i) => `f 1 644 0.5 f${i}\0\0`).join(''));
+  const withFind = { ...session, has: async () => true, run: async () => ({ code: 0, out: told, err: '' }) };
+  const found = new SftpFiles(withFind as unknown as SshSession, 'sftp://u@h/x', '/x');
+  assert.equal((await pathsOf(found)).length, million);
 });
 
 test('no path leads a command or a request out of its place', async () => {

@@ -21,7 +21,7 @@ function numbers(seed: number): () => number {
   };
 }
 
-/** Some 50 MB, of which most is in a few large files. */
+/** Some 70 MB, of which most is in a few large files. */
 function makeTree(root: string): void {
   const random = numbers(3);
   const put = (path: string, size: number) => {
@@ -31,7 +31,7 @@ function makeTree(root: string): void {
     writeFileSync(join(root, path), content);
     utimesSync(join(root, path), 1_500_000_000, 1_500_000_000);
   };
-  for (let i = 0; i < 4; i++) put(`uploads/film-${i}`, 7 * megabyte + i);
+  for (let i = 0; i < 4; i++) put(`uploads/film-${i}`, 13 * megabyte + i);
   for (let i = 0; i < 60; i++) put(`uploads/${i % 6}/picture-${i}`, 300_000 + i);
   for (let i = 0; i < 100; i++) put(`code/${i % 9}/file-${i}.php`, Math.floor(random() * 20_000));
   for (const name of ['uploads', 'code']) utimesSync(join(root, name), 1_400_000_000, 1_400_000_000);

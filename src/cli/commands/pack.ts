@@ -51,7 +51,7 @@ export const pack = command<Options>({
       { archiveCrate, verifyCrate },
       { showPack, showVerified },
       { runAndShow, withMove },
-      ask,
+      { newPassphrase },
     ] = await Promise.all([
       import('../../steps/pack.js'),
       import('../../steps/crate-archive.js'),
@@ -71,7 +71,7 @@ export const pack = command<Options>({
       async run => {
         const outcome = await step(run, argv);
         if (argv.as !== 'tar' || outcome.state === 'stopped') return { ...outcome, archive: undefined };
-        const passphrase = argv.passphrase ? await ask.newPassphrase() : run.move.sheet.crate?.passphrase;
+        const passphrase = argv.passphrase ? await newPassphrase() : run.move.sheet.crate?.passphrase;
         return { ...outcome, archive: await archiveCrate(run, passphrase, partBytes) };
       },
       showPack,

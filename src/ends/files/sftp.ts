@@ -11,8 +11,8 @@ import {
   ignoreMissing,
   isMissing,
   piece,
+  ReadAhead,
   readFolder,
-  readSome,
   trouble,
 } from '../ssh/requests.js';
 import type { SshSession } from '../ssh/session.js';
@@ -105,7 +105,8 @@ export class SftpFiles implements FilesEnd {
       const stats = await this.ask<Stats>(`Looking at ${this.show(path)}`, (sftp, done) =>
         sftp.lstat(far, done),
       );
-      return this.entryOf(path, stats);
+      const entry = entryOf(path, stats);
+      return entry?.type === 'link' ? { ...entry, to: await this.targetOf(path) } : entry;
     } catch (error) {
       if (isMissing(error)) return undefined;
       throw error;
@@ -116,17 +117,18 @@ export class SftpFiles implements FilesEnd {
     const far = this.at(path);
     const doing = `Reading ${this.show(path)}`;
     let offset = from;
-    let open: { sftp: SFTPWrapper; handle: Buffer } | undefined;
+    let open: { sftp: SFTPWrapper; handle: Buffer; ahead: ReadAhead } | undefined;
     try {
-      for (let ended = false; !ended; ) {
-        const chunks: Buffer[] = [];
-        await this.session.files(async sftp => {
-          // What came before a link was lost is passed on first; then it goes on behind that.
-          if (chunks.length > 0) return;
-          if (open?.sftp !== sftp)
-            open = { sftp, handle: await call<Buffer>(done => sftp.open(far, 'r', done)) };
-          ended = await readSome(sftp, open.handle, offset, chunks);
+      for (;;) {
+        const chunks = await this.session.files(async sftp => {
+          // After a lost link it goes on behind what was passed on.
+          if (open?.sftp !== sftp) {
+            const handle = await call<Buffer>(done => sftp.open(far, 'r', done));
+            open = { sftp, handle, ahead: new ReadAhead(sftp, handle, offset) };
+          }
+          return open.ahead.next();
         });
+        if (!chunks) return;
         for (const chunk of chunks) {
           offset += chunk.length;
           yield chunk;
@@ -289,27 +291,24 @@ export class SftpFiles implements FilesEnd {
       if (filename === '.' || filename === '..' || filename === '' || /[/\0]/.test(filename)) continue;
       const name = bytesOfText(filename);
       const path = asBytes(folder === '' ? name : `${folder}/${name}`);
-      const entry = await this.entryOf(path, attrs as Stats);
+      const entry = entryOf(path, attrs as Stats);
       if (entry) entries.push(entry);
     }
-    return entries.sort((a, b) => (a.path < b.path ? -1 : 1));
+    const links = entries.filter(({ type }) => type === 'link');
+    const targets = new Map<ByteString, ByteString>();
+    await inTurns(links, this.atOnce, undefined, async ({ path }) => {
+      targets.set(path, await this.targetOf(path));
+    });
+    return entries
+      .map(entry => (entry.type === 'link' ? { ...entry, to: targets.get(entry.path) } : entry))
+      .sort((a, b) => (a.path < b.path ? -1 : 1));
   }
 
-  private async entryOf(path: ByteString, stats: Stats): Promise<FileEntry | undefined> {
-    const kind = stats.mode & 0o170000;
-    const type =
-      kind === 0o100000 ? 'file' : kind === 0o040000 ? 'folder' : kind === 0o120000 ? 'link' : undefined;
-    if (!type) return undefined;
-    const to =
-      type === 'link'
-        ? bytesOfText(
-            await this.ask<string>(`Reading the link ${this.show(path)}`, (sftp, done) =>
-              sftp.readlink(this.at(path), done),
-            ),
-          )
-        : undefined;
-    const size = type === 'file' ? stats.size : 0;
-    return { path, type, size, mode: stats.mode & 0o7777, mtime: stats.mtime * 1000, to };
+  private async targetOf(path: ByteString): Promise<ByteString> {
+    const to = await this.ask<string>(`Reading the link ${this.show(path)}`, (sftp, done) =>
+      sftp.readlink(this.at(path), done),
+    );
+    return bytesOfText(to);
   }
 
   private async makeAbove(path: ByteString): Promise<void> {
@@ -352,4 +351,13 @@ export class SftpFiles implements FilesEnd {
   private show(path: ByteString): string {
     return `${this.place}/${textOf(path)}`;
   }
+}
+
+/** What stands at a path, by its attributes; the target of a link is told by another request. */
+function entryOf(path: ByteString, { mode, size, mtime }: Stats): FileEntry | undefined {
+  const kind = mode & 0o170000;
+  const type =
+    kind === 0o100000 ? 'file' : kind === 0o040000 ? 'folder' : kind === 0o120000 ? 'link' : undefined;
+  if (!type) return undefined;
+  return { path, type, size: type === 'file' ? size : 0, mode: mode & 0o7777, mtime: mtime * 1000 };
 }

@@ -66,33 +66,70 @@ function readPart(sftp: SFTPWrapper, handle: Buffer): Promise<FileEntryWithStats
   });
 }
 
-/**
- * Reads from an offset on, several pieces at once; gives whether the end was reached.
- * @param chunks takes each piece as it comes, in order, so that those before a lost link are there
- */
-export async function readSome(
-  sftp: SFTPWrapper,
-  handle: Buffer,
-  from: number,
-  chunks: Buffer[],
-): Promise<boolean> {
-  // A small file ends in the first piece. Its size is asked for along with it, so that this is known at once.
-  const first = from === 0;
-  const pieces = Array.from({ length: first ? 2 : ahead }, (_, i) =>
-    readPiece(sftp, handle, from + i * piece),
-  );
-  const stats = first ? call<Stats>(done => sftp.fstat(handle, done)) : undefined;
-  // The first that fails says why.
-  for (const one of [...pieces, stats]) one?.catch(() => {});
-  let at = from;
-  for (const one of pieces) {
-    const { chunk, end } = await one;
-    if (chunk.length > 0) chunks.push(chunk);
-    at += chunk.length;
-    // A server may give less than was asked for; the rest is asked for next time.
-    if (chunk.length < piece) return end || (stats !== undefined && at >= (await stats).size);
+/** A file that is being read: pieces are asked for ahead of their turn, and given in their order as they come. */
+export class ReadAhead {
+  private readonly sftp: SFTPWrapper;
+  private readonly handle: Buffer;
+  /** Up to where pieces were given. */
+  private at: number;
+  private asked: number;
+  private pieces: AskedPiece[] = [];
+  /** Asked for along with the first pieces, so that a small file's end is known at once. */
+  private readonly size: Promise<number>;
+  private told = 0;
+  private ended = false;
+
+  constructor(sftp: SFTPWrapper, handle: Buffer, from: number) {
+    this.sftp = sftp;
+    this.handle = handle;
+    this.at = from;
+    this.asked = from;
+    this.ask(2);
+    this.size = call<Stats>(done => sftp.fstat(handle, done)).then(({ size }) => size);
+    // Whoever waits for it hears of its error.
+    this.size.catch(() => {});
   }
-  return false;
+
+  /** What has come, at least one piece; undefined after the end. */
+  async next(): Promise<Buffer[] | undefined> {
+    if (this.ended) return undefined;
+    const chunks: Buffer[] = [];
+    do {
+      const { chunk, end } = await this.pieces.shift()!.coming;
+      this.told = await this.size;
+      this.at += chunk.length;
+      if (chunk.length > 0) chunks.push(chunk);
+      if (end || (chunk.length < piece && this.at >= this.told)) this.ended = true;
+      else if (chunk.length < piece) {
+        // A server may give less than was asked for; the rest is asked for again.
+        this.pieces = [];
+        this.asked = this.at;
+      }
+      if (!this.ended) this.ask(ahead);
+    } while (!this.ended && this.pieces[0]?.here && chunks.length < ahead);
+    return chunks;
+  }
+
+  /** Keeps so many pieces coming, up to one beyond what the size says. */
+  private ask(most: number): void {
+    while (this.pieces.length < most && (this.pieces.length < 2 || this.asked <= this.told)) {
+      const asked: AskedPiece = { coming: readPiece(this.sftp, this.handle, this.asked), here: false };
+      asked.coming.then(
+        () => {
+          asked.here = true;
+        },
+        // The first that fails says why.
+        () => {},
+      );
+      this.pieces.push(asked);
+      this.asked += piece;
+    }
+  }
+}
+
+interface AskedPiece {
+  readonly coming: Promise<{ chunk: Buffer; end: boolean }>;
+  here: boolean;
 }
 
 function readPiece(sftp: SFTPWrapper, handle: Buffer, at: number): Promise<{ chunk: Buffer; end: boolean }> {
