@@ -1,8 +1,9 @@
 // Carries 2,500 files of 60 MB in all over SSH, through a line of 20 ms each way and without delay, beside OpenSSH's own
 // programs in the same run; over FTP with many connections and with one; and a tree of 50,000 files for the memory. Needs
-// sshd, scp, ssh, tar and proftpd. Usage: npm run bench:carry [milliseconds each way]
+// sshd, scp, ssh, tar and proftpd. Usage: npm run bench:carry -- [ssh20] [ssh0] [ftp20] [memory]
 import { spawn } from 'node:child_process';
 import {
+  cpSync,
   mkdirSync,
   mkdtempSync,
   readdirSync,
@@ -19,7 +20,6 @@ import { ownSsh } from '../test/real/ssh.js';
 import { FtpRelay } from './ftp-relay.js';
 
 const program = new URL('../dist/cli/main.js', import.meta.url).pathname;
-const delays = process.argv[2] === undefined ? [20, 0] : [Number(process.argv[2])];
 
 const root = mkdtempSync(join(tmpdir(), 'able-porter-bench-'));
 const ending: (() => unknown)[] = [];
@@ -108,7 +108,7 @@ async function packed(name: string, place: string, login: string, password = '')
 
 async function overSsh(delay: number): Promise<void> {
   const list: Record<string, Figure> = {};
-  for (const restricted of [true, false]) {
+  for (const restricted of [false, true]) {
     const ssh = await ownSsh(t, join(root, `${delay}`), restricted);
     const relay = new Relay(ssh.port, delay);
     const port = await relay.listen();
@@ -137,19 +137,24 @@ async function overSsh(delay: number): Promise<void> {
 }
 
 async function overFtp(delay: number): Promise<void> {
+  // One at a time would take a quarter of an hour for the whole tree.
+  mkdirSync(join(root, 'some'));
+  mkdirSync(join(root, 'some/old'));
+  for (let i = 0; i < 4; i++)
+    cpSync(join(root, `old/${i}`), join(root, `some/old/more-${i}`), { recursive: true });
   const list: Figure[] = [];
   for (const clients of [8, 1]) {
     const ftp = await ownFtp(t, root, 'none', clients);
     const relay = new FtpRelay(ftp.port, delay);
     const port = await relay.listen();
-    const place = `ftp://${ftp.user}@127.0.0.1:${port}${root}`;
+    const place = `ftp://${ftp.user}@127.0.0.1:${port}${root}/some`;
     const name = clients === 1 ? 'one at a time' : `${clients} connections`;
     list.push(await packed(`able-porter, FTP, ${name}`, place, '{ password: "${PW}" }', ftp.password));
     await relay.close();
   }
   const [many, one] = list as [Figure, Figure];
   show(
-    `FTP, ${delay} ms each way`,
+    `FTP, ${delay} ms each way, 400 files`,
     list,
     `one at a time takes ${(one.seconds / many.seconds).toFixed(1)} × the time`,
   );
@@ -172,13 +177,17 @@ async function manyFiles(): Promise<void> {
   show('50,000 files and one of a gigabyte, no delay', list);
 }
 
+const parts: Record<string, () => Promise<void>> = {
+  ssh20: () => overSsh(20),
+  ssh0: () => overSsh(0),
+  ftp20: () => overFtp(20),
+  memory: manyFiles,
+};
+
 try {
   makeTree();
-  for (const delay of delays) {
-    await overSsh(delay);
-    if (delay > 0) await overFtp(delay);
-  }
-  await manyFiles();
+  for (const name of process.argv.length > 2 ? process.argv.slice(2) : Object.keys(parts))
+    await parts[name]!();
 } finally {
   for (const work of ending.reverse()) await work();
   rmSync(root, { recursive: true, force: true });

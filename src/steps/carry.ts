@@ -85,7 +85,7 @@ export async function carry(
         sums.set(entry.path, await copy(cargo, entry, 0));
     }
   }
-  return { sums, way: from.far || to.far ? way : undefined };
+  return { sums, way: sums.size > 0 && (from.far || to.far) ? way : undefined };
 }
 
 /** Waits for all, also where one fails, so that nothing goes on behind the back of whoever hears of it. */

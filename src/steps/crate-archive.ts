@@ -2,6 +2,7 @@ import { mkdir, rename, rm } from 'node:fs/promises';
 import { basename } from 'node:path';
 import { textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
+import { archiveName } from '../core/files/archive-names.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { partsOf, readParts, writeParts } from '../ends/archive/parts.js';
 import { sealed, unsealed } from '../ends/archive/seal.js';
@@ -40,7 +41,7 @@ export async function archiveCrate(
       yield chunk;
     }
   };
-  const name = folder.at(`${sheet.name}.crate.tar${passphrase === undefined ? '' : '.age'}`);
+  const name = folder.at(`${archiveName(sheet.name)}${passphrase === undefined ? '' : '.age'}`);
   const content = counted(passphrase === undefined ? tar : sealed(tar, passphrase));
   const files = await writeParts(name, content, partBytes);
   return { files, bytes, encrypted: passphrase !== undefined };

@@ -13,8 +13,9 @@ import { rulesOf } from './move.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
 import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
-import { openSpot, pathIn, type Spot, spotOf, swapIn, withinOf } from './spots.js';
+import { pathIn, type Spot, spotOf, withinOf } from './spots.js';
 import { rootStays } from './survey-new.js';
+import { openSpot, swapIn } from './swap-in.js';
 
 export interface DeliverResult {
   readonly files:

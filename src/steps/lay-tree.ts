@@ -10,7 +10,8 @@ import { carry, type Way } from './carry.js';
 import { CarryingProgress } from './progress.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
-import { delivered, isIndex, isOwn, openIncoming, pathIn, type Spot, stands, swapIn } from './spots.js';
+import { delivered, isIndex, isOwn, openIncoming, pathIn, type Spot, stands } from './spots.js';
+import { swapIn } from './swap-in.js';
 
 /** How a tree is put at the new end. */
 export interface LayOptions {
@@ -128,7 +129,10 @@ export async function makeTreeReady(
       await incoming.finishFolder(entry.path, entry);
   }
   if (!options.mirror) {
-    const what = 'of an earlier delivery are no longer at the old site, and stay at the new one';
+    const what =
+      stale.length === 1
+        ? 'thing of an earlier delivery is no longer at the old site, and stays at the new one'
+        : 'things of an earlier delivery are no longer at the old site, and stay at the new one';
     const remedy = 'Run "able-porter deliver --mirror" to take them away';
     findings.push(...several('files-gone-stay', 'note', spot.place, stale, what, remedy));
   }

@@ -23,7 +23,8 @@ import type { Move } from './move.js';
 import { movedFiles } from './rewrite.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { entryAt, lookAtSite, readConfiguration, readSmall, type SiteTree, treeOf } from './site.js';
-import { isOwn, type Spot, spotOf, stands, swapIn, withinOf } from './spots.js';
+import { isOwn, type Spot, spotOf, stands, withinOf } from './spots.js';
+import { swapIn } from './swap-in.js';
 
 export interface SetUpResult {
   readonly configuration: Configured | undefined;

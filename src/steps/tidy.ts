@@ -1,4 +1,5 @@
-import { access, rm } from 'node:fs/promises';
+import { access, readdir, rm } from 'node:fs/promises';
+import { archiveName } from '../core/files/archive-names.js';
 import type { Move } from './move.js';
 import { clearBeside, clearFolders, type Remains, remainsOf } from './put-back.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
@@ -15,7 +16,9 @@ export async function planTidy(move: Move): Promise<string[]> {
   return (await planOf(move)).paths;
 }
 
-async function planOf(move: Move): Promise<{ remains: Remains[]; crate: boolean; paths: string[] }> {
+async function planOf(
+  move: Move,
+): Promise<{ remains: Remains[]; crate: boolean; archives: string[]; paths: string[] }> {
   const remains = await remainsOf(move, await move.folder.readJournal());
   const paths = remains.flatMap(({ keepsake, scraps }) => [
     ...(keepsake === undefined ? [] : [keepsake]),
@@ -26,18 +29,24 @@ async function planOf(move: Move): Promise<{ remains: Remains[]; crate: boolean;
     () => false,
   );
   if (crate) paths.push(move.crate.folder);
-  return { remains, crate, paths };
+  const names = await readdir(move.folder.folder);
+  const archives = names
+    .filter(name => name.startsWith(archiveName(move.sheet.name)))
+    .map(name => move.folder.at(name));
+  paths.push(...archives);
+  return { remains, crate, archives, paths };
 }
 
 /** Takes away what the move left behind. After it there is no way back but the old site itself. */
 export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
-  const { remains, crate, paths } = await planOf(move);
+  const { remains, crate, archives, paths } = await planOf(move);
   return doStep({ ...run, again: true }, 'tidy', { paths }, async () => {
     for (const one of remains) await clearBeside(move, one);
     await clearFolders(move);
     await clearProbes(move);
     if (crate) await rm(move.crate.folder, { recursive: true });
+    for (const archive of archives) await rm(archive);
     const remember = [
       `Open the permalink settings of ${move.sheet.new.address} once and save them`,
       'Empty the caches of the site and of any service in front of it',

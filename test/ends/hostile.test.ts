@@ -59,7 +59,9 @@ test('whatever a server lists, only plain names below the folder are taken', asy
     }) as unknown as SshSession;
   const overSftp = await pathsOf(new SftpFiles(withShell(false), 'sftp://u@h/x', '/x'));
   const overShell = await pathsOf(new SftpFiles(withShell(true), 'sftp://u@h/x', '/x'));
-  const client = { list: async () => hostile.map(name => ({ name, type: 1, size: 1, rawModifiedAt: '' })) };
+  const client = {
+    list: async () => hostile.map(name => ({ name, isFile: true, size: 1, rawModifiedAt: '' })),
+  };
   const ftp = {
     atOnce: 1,
     do: (work: (one: typeof client) => unknown) => Promise.resolve(work(client)),

@@ -91,6 +91,7 @@ test('a crate goes by hand as one tar or in parts, in the clear or encrypted, an
   const sealed = await step('here', 'pack', '--as', 'tar');
   assert.equal(sealed.code, 0, sealed.stderr);
   const file = at('here/boats.crate.tar.age');
+  const whole = readFileSync(file);
   assert.match(readFileSync(file, 'latin1'), /^age-encryption\.org\/v1\n-> scrypt /);
   assert.ok(!readFileSync(file, 'latin1').includes('index.html'));
   const asked = await step('there', 'deliver', '--crate', file);
@@ -108,6 +109,13 @@ test('a crate goes by hand as one tar or in parts, in the clear or encrypted, an
   });
   assert.equal(wrong.code, 2);
   assert.ok(!(wrong.stderr + wrong.stdout).includes('another'));
+  assert.equal((await step('here', 'tidy')).code, 0);
+  assert.deepEqual(
+    readdirSync(at('here')).filter(name => name.includes('crate')),
+    [],
+    'nothing with what is in the site lies about',
+  );
+  writeFileSync(file, whole);
   truncateSync(file, readFileSync(file).length - 70_000);
   const cut = await step('there', 'deliver', '--crate', file);
   assert.equal(cut.code, 4, cut.stderr);

@@ -46,20 +46,13 @@ export const pack = command<Options>({
         describe: 'Only read the crate again and compare it with its checksums',
       }),
   run: async argv => {
-    const [
-      { pack: step },
-      { archiveCrate, verifyCrate },
-      { showPack, showVerified },
-      { runAndShow, withMove },
-      { newPassphrase },
-    ] = await Promise.all([
+    const [{ pack: step }, { showPack, showVerified }, { runAndShow, withMove }] = await Promise.all([
       import('../../steps/pack.js'),
-      import('../../steps/crate-archive.js'),
       import('../show/steps.js'),
       import('../with-move.js'),
-      import('../ask.js'),
     ]);
     if (argv.verify) {
+      const { verifyCrate } = await import('../../steps/crate-archive.js');
       return withMove(argv, async (run, face) => {
         const verified = await verifyCrate(run);
         face.result(verified, () => showVerified(verified, face.colors));
@@ -71,6 +64,10 @@ export const pack = command<Options>({
       async run => {
         const outcome = await step(run, argv);
         if (argv.as !== 'tar' || outcome.state === 'stopped') return { ...outcome, archive: undefined };
+        const [{ archiveCrate }, { newPassphrase }] = await Promise.all([
+          import('../../steps/crate-archive.js'),
+          import('../ask.js'),
+        ]);
         const passphrase = argv.passphrase ? await newPassphrase() : run.move.sheet.crate?.passphrase;
         return { ...outcome, archive: await archiveCrate(run, passphrase, partBytes) };
       },

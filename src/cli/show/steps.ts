@@ -65,10 +65,12 @@ export function showVerified(
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
   const { files, dump, configuration, fitted, edits, keepsakes } = outcome.result;
+  const sample = outcome.findings.some(({ code }) => code === 'read-back-sample');
+  const checked = sample ? ', a sample of them checked' : ', each checked';
   const lines = [headline(outcome, 'everything is in its place', colors)];
   if (files)
     lines.push(
-      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)}), each checked${files.way ? `, carried ${files.way}` : ''}`,
+      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)})${checked}${files.way ? `, carried ${files.way}` : ''}`,
     );
   if (files && files.again > 0)
     lines.push(

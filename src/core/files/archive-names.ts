@@ -1,5 +1,10 @@
 import { linkStaysInside, staysInside } from './entries.js';
 
+/** How the name of a move's archive begins; `.age` and the number of a part may follow. */
+export function archiveName(move: string): string {
+  return `${move}.crate.tar`;
+}
+
 /** One entry of an archive, as its header tells it. */
 export interface ArchiveEntry {
   /** Bytes held one a character. */

@@ -1,12 +1,12 @@
 import { PassThrough, Readable } from 'node:stream';
 import { setTimeout } from 'node:timers/promises';
-import { type FileInfo, FileType, FTPError } from 'basic-ftp';
+import type { FileInfo } from 'basic-ftp';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
 import { timeOfListing } from '../../core/files/listing-time.js';
 import { type Content, chunksOf } from '../content.js';
-import type { FtpSession } from '../ftp/session.js';
+import { type FtpSession, isFtpError } from '../ftp/session.js';
 import { inTurns } from '../in-turns.js';
 import { LinkLost } from '../link-lost.js';
 import { asTrouble } from '../trouble.js';
@@ -309,12 +309,7 @@ async function* notTooSoon(content: Content): AsyncIterable<Buffer> {
 }
 
 function entryOf(path: ByteString, info: FileInfo): FileEntry | undefined {
-  const types: Partial<Record<FileType, FileEntry['type']>> = {
-    [FileType.File]: 'file',
-    [FileType.Directory]: 'folder',
-    [FileType.SymbolicLink]: 'link',
-  };
-  const type = types[info.type];
+  const type = info.isFile ? 'file' : info.isDirectory ? 'folder' : info.isSymbolicLink ? 'link' : undefined;
   if (!type) return undefined;
   const { permissions } = info;
   const mode = permissions
@@ -340,7 +335,7 @@ class Missing extends Error {}
 function isMissing(error: unknown): boolean {
   return (
     error instanceof Missing ||
-    (error instanceof FTPError &&
+    (isFtpError(error) &&
       [550, 553, 450].includes(error.code) &&
       /no such|not found|does not exist|not a directory|cannot find|can't (?:open|change|check)|failed to (?:open|change)/i.test(
         error.message,
@@ -350,7 +345,7 @@ function isMissing(error: unknown): boolean {
 
 function trouble(error: unknown, doing: string): unknown {
   if (isMissing(error)) return new Missing(`${doing}: it is not there`, { cause: error });
-  if (!(error instanceof FTPError)) return asTrouble(error, doing);
+  if (!isFtpError(error)) return asTrouble(error, doing);
   const { code, message } = error;
   const known =
     code === 552 || /quota/i.test(message)

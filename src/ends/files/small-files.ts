@@ -51,7 +51,8 @@ class SmallFiles {
   }
 
   private begin(): Worker {
-    const thread = new Worker(new URL(import.meta.url));
+    // What was handed over is given back by its collections, which are to come often.
+    const thread = new Worker(new URL(import.meta.url), { resourceLimits: { maxYoungGenerationSizeMb: 2 } });
     thread.unref();
     thread.on('message', ({ id, error }: { id: number; error?: NodeJS.ErrnoException }) => {
       const waiting = this.pending.get(id);

@@ -1,6 +1,6 @@
 import { isIP } from 'node:net';
 import type { TLSSocket } from 'node:tls';
-import { Client, FTPError } from 'basic-ftp';
+import type { Client, FTPError } from 'basic-ftp';
 import { bytesOfText } from '../../core/bytes.js';
 import { EndError, PartWayError } from '../../core/errors.js';
 import { LinkLost } from '../link-lost.js';
@@ -21,6 +21,11 @@ const patience = 20_000;
 const pauses = [1, 2, 4, 8, 15, 30, 60];
 /** Many hosts let in no more than this many at once; where a host lets in fewer, it says so and fewer are used. */
 const connections = 8;
+
+/** Whether an error is a server's refusal. (What speaks the protocol is loaded only when a place is reached by it.) */
+export function isFtpError(error: unknown): error is FTPError {
+  return error instanceof Error && error.name === 'FTPError';
+}
 
 /** An account at an FTP server: as many connections as are needed, up to a few, each doing one thing at a time. */
 export class FtpSession {
@@ -76,7 +81,7 @@ export class FtpSession {
       good = true;
       return result;
     } catch (error) {
-      good = error instanceof FTPError && error.code !== 421 && !client.closed;
+      good = isFtpError(error) && error.code !== 421 && !client.closed;
       if (good) throw error;
       throw new LinkLost(`The link to ${this.login.host} was lost: ${(error as Error).message}`, {
         cause: error,
@@ -128,6 +133,7 @@ export class FtpSession {
   /** @returns undefined where the server lets in no more; what is there already must do */
   private async connect(): Promise<Client | undefined> {
     const { host, port, user, password, tls, certificate } = this.login;
+    const { Client } = await import('basic-ftp');
     const client = new Client(patience);
     // Names are bytes of whatever encoding; they come and go as they are.
     client.ftp.encoding = 'latin1';
@@ -147,15 +153,13 @@ export class FtpSession {
       client.close();
       if (error instanceof EndError) throw error;
       const busy =
-        error instanceof FTPError &&
-        [421, 530].includes(error.code) &&
-        /too many|maximum|limit/i.test(error.message);
+        isFtpError(error) && [421, 530].includes(error.code) && /too many|maximum|limit/i.test(error.message);
       if (busy && this.open > 1) {
         this.most = this.open - 1;
         this.tell(`${host} lets in no more than ${this.most} connections; going on with these`);
         return undefined;
       }
-      const refused = error instanceof FTPError && error.code === 530;
+      const refused = isFtpError(error) && error.code === 530;
       if (this.wasIn && !refused)
         throw new LinkLost(`The link to ${host} is down: ${(error as Error).message}`, { cause: error });
       throw asEndError(error as Error & { code?: string | number }, doing);
