@@ -267,13 +267,13 @@ export async function copy(
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
-  let at = offset;
+  let at = cargo.to.goesOn ? offset : 0;
   for (let idle = 0; ; ) {
     try {
       return await copyFrom(cargo, entry, at);
     } catch (error) {
       if (!(error instanceof LinkLost)) throw error;
-      const there = cargo.to.far ? await cargo.to.entry(entry.path) : undefined;
+      const there = cargo.to.far && cargo.to.goesOn ? await cargo.to.entry(entry.path) : undefined;
       const size = there?.type === 'file' && there.size < entry.size ? there.size : 0;
       idle = size > at ? 0 : idle + 1;
       at = size;

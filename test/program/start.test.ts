@@ -1,8 +1,9 @@
 import assert from 'node:assert/strict';
-import { execFileSync, spawn } from 'node:child_process';
+import { execFile, spawn } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import { promisify } from 'node:util';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
@@ -141,9 +142,7 @@ test('for far places start asks how to get in, and tests each place with it', as
     run(['start', ...flags, '--yes'], { cwd: root, env: { THERE: password } });
   const unknown = await start(account.password);
   assert.ok(unknown.stderr.includes(`its key ${host.fingerprint} is not known`), unknown.stderr);
-  const key = execFileSync('ssh-keyscan', ['-p', String(port), '127.0.0.1'], {
-    stdio: ['ignore', 'pipe', 'ignore'],
-  });
+  const { stdout: key } = await promisify(execFile)('ssh-keyscan', ['-p', String(port), '127.0.0.1']);
   writeFileSync(join(root, 'known_hosts'), key);
   const wrong = await start('other');
   assert.match(wrong.stderr, /--old-files-password-variable\n +✗ the host refuses the login/);

@@ -1,4 +1,5 @@
 import assert from 'node:assert/strict';
+import { createHash } from 'node:crypto';
 import {
   chmodSync,
   mkdirSync,
@@ -11,6 +12,12 @@ import {
 } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import { asBytes } from '../../src/core/bytes.js';
+import { FtpFiles } from '../../src/ends/files/ftp.js';
+import { LocalFiles } from '../../src/ends/files/local.js';
+import { FtpSession } from '../../src/ends/ftp/session.js';
+import { copy } from '../../src/steps/carry.js';
+import { unhurried } from '../../src/steps/pace.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
@@ -158,4 +165,27 @@ test('the line is cut again and again over FTP: it goes on, and the tree is the 
   clearInterval(cutting);
   assert.match(said, /link to 127\.0\.0\.1 was lost/);
   assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
+});
+
+test('a part of a file is gone on with where the server lets it, and the whole sent where it does not', async t => {
+  if (!needs(t, ...programs)) return;
+  for (const tls of ['none', 'implicit'] as const) {
+    const root = folder(t);
+    for (const name of ['here', 'site']) mkdirSync(join(root, name));
+    const { port, user, password, fingerprint } = await ownFtp(t, root, tls);
+    const certificate = tls === 'none' ? undefined : fingerprint;
+    const session = new FtpSession({ host: '127.0.0.1', port, user, password, tls, certificate });
+    t.after(() => session.close());
+    const to = new FtpFiles(session, 'ftp://old.saltmarsh.example/site', join(root, 'site'));
+    writeFileSync(join(root, 'here/page'), 'high water at seven');
+    writeFileSync(join(root, 'site/page'), 'high water');
+    const entry = { path: asBytes('page'), type: 'file', size: 19, mode: 0o640, mtime: 15e11 } as const;
+    const progress = { passed: () => {}, done: () => {} };
+    const cargo = { from: new LocalFiles(join(root, 'here')), to, progress, pace: unhurried };
+    const sum = await copy(cargo, entry, 10);
+    assert.equal(sum, createHash('sha256').update('high water at seven').digest('hex'));
+    assert.equal(readFileSync(join(root, 'site/page'), 'utf8'), 'high water at seven');
+    assert.equal((await to.entry(entry.path))?.mtime, 15e11);
+    assert.equal(to.goesOn, tls === 'implicit');
+  }
 });

@@ -14,11 +14,11 @@ export interface OwnFtp {
   readonly fingerprint: string;
 }
 
-/** @param tls whether TLS is required or not spoken; @param clients how many connections it lets in at once */
+/** @param tls whether TLS is required, not spoken, or spoken from the first byte on; @param clients how many connections it lets in at once */
 export async function ownFtp(
   t: TestContext,
   root: string,
-  tls: 'none' | 'explicit',
+  tls: 'none' | 'explicit' | 'implicit',
   clients = 4,
 ): Promise<OwnFtp> {
   const folder = join(root, `ftp-${tls}`);
@@ -69,7 +69,7 @@ export async function ownFtp(
   const modules =
     tls === 'none'
       ? ''
-      : `ModulePath /usr/lib/proftpd\nLoadModule mod_tls.c\nTLSEngine on\nTLSRequired on\nTLSRSACertificateFile ${at('cert.pem')}\nTLSRSACertificateKeyFile ${at('key.pem')}\nTLSECCertificateFile ${at('cert.pem')}\nTLSECCertificateKeyFile ${at('key.pem')}\nTLSOptions NoSessionReuseRequired\n`;
+      : `ModulePath /usr/lib/proftpd\nLoadModule mod_tls.c\nTLSEngine on\nTLSRequired on\nTLSRSACertificateFile ${at('cert.pem')}\nTLSRSACertificateKeyFile ${at('key.pem')}\nTLSECCertificateFile ${at('cert.pem')}\nTLSECCertificateKeyFile ${at('key.pem')}\nTLSOptions NoSessionReuseRequired${tls === 'implicit' ? ' UseImplicitSSL' : ''}\n`;
   writeFileSync(
     at('config'),
     `ServerType standalone
@@ -94,6 +94,7 @@ DelayEngine off
 ListOptions -a
 MaxClientsPerUser ${clients}
 AllowOverwrite on
+AllowStoreRestart ${tls === 'implicit' ? 'on' : 'off'}
 TimeoutLinger 1
 ${modules.replace(/TLSRSA.*\n/g, '')}`,
   );

@@ -1,5 +1,5 @@
 import assert from 'node:assert/strict';
-import { execFileSync } from 'node:child_process';
+import { execFileSync, spawn } from 'node:child_process';
 import {
   chmodSync,
   cpSync,
@@ -20,6 +20,7 @@ import { folder, type Ran, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
 import { treeOf } from '../help/tree.js';
+import { until } from './database.js';
 import { type OwnSsh, ownSsh } from './ssh.js';
 
 const programs = ['sshd', 'ssh-keygen'];
@@ -268,4 +269,30 @@ test('killed at any moment over SFTP and run again: the same tree, and nothing l
   assert.equal((await run(['undo', '--yes'], { cwd: move, env: { HOME: root } })).code, 0);
   assert.deepEqual(readdirSync(join(root, 'new')), ['site']);
   assert.ok(existsSync(join(root, 'new/site/stood here')));
+});
+
+test('a key with a passphrase lets in, and so does an agent', async t => {
+  if (!needs(t, ...programs, 'ssh-agent', 'ssh-add')) return;
+  const root = folder(t);
+  makeTree(join(root, 'old'));
+  const { ssh, move } = await farMove(t, root, true);
+  const agent = join(root, 'agent');
+  const running = spawn('ssh-agent', ['-D', '-a', agent], { stdio: 'ignore' });
+  t.after(() => running.kill());
+  await until('the agent', () => existsSync(agent));
+  const env = { HOME: root, SSH_AUTH_SOCK: agent };
+  execFileSync('ssh-add', ['-q', ssh.key], { env: { ...process.env, ...env }, stdio: 'ignore' });
+  execFileSync('ssh-keygen', ['-q', '-p', '-N', 'ebb & flow', '-f', ssh.key]);
+  const sheet = join(move, 'move.yaml');
+  const text = readFileSync(sheet, 'utf8');
+  const pack = (login: string, more: Record<string, string>) => {
+    writeFileSync(sheet, text.replaceAll(/key: [^ ]+, /g, login));
+    return run(['pack', '--again'], { cwd: move, env: { HOME: root, ...more } });
+  };
+  assert.equal((await pack(`key: ${ssh.key}, `, {})).code, 3);
+  const opened = await pack(`key: ${ssh.key}, passphrase: "\${KEY}", `, { KEY: 'ebb & flow' });
+  assert.equal(opened.code, 0, opened.stderr);
+  assert.equal((await pack('', {})).code, 3);
+  const byAgent = await pack('', env);
+  assert.equal(byAgent.code, 0, byAgent.stderr);
 });

@@ -18,6 +18,8 @@ export interface FilesEnd {
   readonly atOnce: number;
   /** How many streams of files are best taken or given at once. */
   readonly streams: number;
+  /** Whether a file that is there in part can be gone on with; some servers let nobody append. */
+  readonly goesOn: boolean;
   /** Whether names that are not UTF-8 come through. */
   readonly namesAreBytes: boolean;
   /** Whether symbolic links can be made. */

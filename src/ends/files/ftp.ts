@@ -9,7 +9,7 @@ import { type Content, chunksOf } from '../content.js';
 import { type FtpSession, isFtpError } from '../ftp/session.js';
 import { inTurns } from '../in-turns.js';
 import { LinkLost } from '../link-lost.js';
-import { asTrouble } from '../trouble.js';
+import { asTrouble, isFull } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
 import { sumsByReading } from './sums.js';
 
@@ -34,6 +34,10 @@ export class FtpFiles implements FilesEnd {
 
   get atOnce(): number {
     return this.session.atOnce;
+  }
+
+  get goesOn(): boolean {
+    return this.session.appends;
   }
 
   async runsCommands(): Promise<boolean> {
@@ -167,6 +171,11 @@ export class FtpFiles implements FilesEnd {
       });
       this.lost = 0;
     } catch (error) {
+      if (from > 0 && this.session.appends && !isFull(error)) {
+        // ProFTPD refuses to append unless it is told to, and may end the data connection before it says so.
+        this.session.appends = false;
+        throw new LinkLost(`${this.show(path)} cannot be gone on with`, { cause: error });
+      }
       if (error instanceof LinkLost) {
         await this.session.pause(this.lost++);
         throw error;

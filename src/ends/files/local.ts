@@ -33,6 +33,7 @@ export class LocalFiles implements FilesEnd {
   readonly makesLinks = true;
   readonly atOnce = 32;
   readonly namesAreBytes = true;
+  readonly goesOn = true;
   readonly streams = 1;
   private readonly root: Buffer;
 

@@ -30,6 +30,7 @@ export class SftpFiles implements FilesEnd {
   /** Each has a window of its own, which a long line needs. */
   readonly streams = 3;
   readonly namesAreBytes = false;
+  readonly goesOn = true;
   private readonly session: SshSession;
   private readonly root: string;
   private readonly commands: FarCommands;

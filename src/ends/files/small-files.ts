@@ -29,24 +29,28 @@ const beforeThread = 64;
  * anything else that carrying it does here, and would keep the connection waiting.
  */
 class SmallFiles {
-  private thread: Worker | undefined;
+  /** Undefined until there are many; false where it could not run. */
+  private thread: Worker | false | undefined;
   private written = 0;
   private next = 0;
-  private readonly pending = new Map<number, { resolve(): void; reject(error: Error): void }>();
+  private readonly pending = new Map<number, (error: NodeJS.ErrnoException | undefined) => void>();
 
   async write(file: SmallFile): Promise<void> {
-    if (this.written++ < beforeThread) {
-      writeSmallFile(file);
-      return;
-    }
-    this.thread ??= this.begin();
+    if (this.written++ >= beforeThread) this.thread ??= this.begin();
+    if (!this.thread) return writeSmallFile(file);
+    const told = await this.hand(this.thread, file);
+    if (told === 'not run') return writeSmallFile(file);
+    if (told) throw Object.assign(new Error(told.message), { code: told.code });
+  }
+
+  private hand(thread: Worker, file: SmallFile): Promise<NodeJS.ErrnoException | 'not run' | undefined> {
     const id = this.next++;
-    if (this.pending.size === 0) this.thread.ref();
+    if (this.pending.size === 0) thread.ref();
     // A copy of its own is handed over; what was given may be a part of something larger.
     const content = new Uint8Array(file.content);
-    await new Promise<void>((resolve, reject) => {
-      this.pending.set(id, { resolve, reject });
-      this.thread!.postMessage({ id, file: { ...file, content } }, [content.buffer]);
+    return new Promise(resolve => {
+      this.pending.set(id, error => resolve(this.thread === false ? 'not run' : error));
+      thread.postMessage({ id, file: { ...file, content } }, [content.buffer]);
     });
   }
 
@@ -55,16 +59,16 @@ class SmallFiles {
     const thread = new Worker(new URL(import.meta.url), { resourceLimits: { maxYoungGenerationSizeMb: 2 } });
     thread.unref();
     thread.on('message', ({ id, error }: { id: number; error?: NodeJS.ErrnoException }) => {
-      const waiting = this.pending.get(id);
+      const told = this.pending.get(id);
       this.pending.delete(id);
       if (this.pending.size === 0) thread.unref();
-      if (error) waiting?.reject(Object.assign(new Error(error.message), { code: error.code }));
-      else waiting?.resolve();
+      told?.(error);
     });
-    thread.on('error', error => {
-      for (const waiting of this.pending.values()) waiting.reject(error);
+    thread.on('error', () => {
+      // There is no memory for it, or it is run from sources that it cannot read.
+      this.thread = false;
+      for (const told of this.pending.values()) told(undefined);
       this.pending.clear();
-      this.thread = undefined;
     });
     return thread;
   }

@@ -32,6 +32,8 @@ export class FtpSession {
   /** Takes what a person should know while something is waited for. */
   tell: (text: string) => void = () => {};
   readonly login: FtpLogin;
+  /** Whether the server lets files be gone on with, as far as is known. */
+  appends = true;
   private readonly idle: Client[] = [];
   private readonly waiting: (() => void)[] = [];
   private open = 0;
@@ -63,7 +65,8 @@ export class FtpSession {
       try {
         return await this.once(work);
       } catch (error) {
-        if (!(error instanceof LinkLost) || attempt >= pauses.length) throw error;
+        if (!(error instanceof LinkLost)) throw error;
+        if (attempt >= pauses.length) throw notBack(this.login.host, error);
         await this.pause(attempt);
       }
     }
@@ -160,11 +163,23 @@ export class FtpSession {
         return undefined;
       }
       const refused = isFtpError(error) && error.code === 530;
-      if (this.wasIn && !refused)
+      const cutOff = /FIN packet|ECONNRESET|EPIPE/.test((error as Error).message);
+      if ((this.wasIn || cutOff) && !refused)
         throw new LinkLost(`The link to ${host} is down: ${(error as Error).message}`, { cause: error });
       throw asEndError(error as Error & { code?: string | number }, doing);
     }
   }
+}
+
+function notBack(host: string, cause: Error): PartWayError {
+  return new PartWayError(
+    {
+      doing: `Going on with ${host}`,
+      cause: 'the link was lost and did not come back',
+      remedy: 'Run the command again when the host answers; it goes on where it was',
+    },
+    { cause },
+  );
 }
 
 function checkCertificate(client: Client, wanted: string, doing: string): void {

@@ -10,7 +10,7 @@ const pauses = [1, 2, 4, 8, 15, 30, 60];
 /** Programs of the far side, and what shows by their version that they take the options that are used here. */
 const programs = {
   tar: /GNU tar|bsdtar/,
-  find: /GNU findutils|findutils/,
+  find: /findutils/,
   sha256sum: /sha256sum.*GNU coreutils/,
 };
 
