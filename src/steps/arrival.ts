@@ -65,7 +65,8 @@ export function sameTime(end: FilesEnd, a: number, b: number): boolean {
 }
 
 /**
- * Compares what lies at the far side with what was to arrive; what differs is carried once more.
+ * Compares what lies at the far side with what was to arrive: by checksum, or where only a sample is read back, by size
+ * and some by checksum. What differs is carried once more.
  * @param surely files that are compared even where only a sample is read back
  * @returns how many files were compared
  * @throws DamageError where a file does not arrive as it was read
@@ -88,6 +89,13 @@ export async function verifyArrived(
     return among.filter(({ path, sha256 }) => there.get(path) !== sha256);
   };
   const wrong = await differing(some);
+  if (some.length < entries.length) {
+    // Of those that are not read back, at least the size must be right.
+    const sizes = new Map<ByteString, number>();
+    for await (const { path, size } of to.list(() => false, signal)) sizes.set(path, size);
+    const seen = new Set(wrong);
+    wrong.push(...entries.filter(entry => !seen.has(entry) && sizes.get(entry.path) !== entry.size));
+  }
   for (const entry of wrong) await copy({ ...cargo, from: cargo.from(entry) }, entry, 0);
   const [still] = wrong.length > 0 ? await differing(wrong) : [];
   if (!still) return some.length;

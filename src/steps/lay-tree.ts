@@ -88,7 +88,7 @@ export async function makeTreeReady(
     entry => entry.type !== 'file' && differs(root, standing.get(entry.path), entry),
   );
   const progress = new CarryingProgress(run.events, files);
-  const arrived = await fill(run, incoming, [...structure, ...missing], progress);
+  const arrived = await fill(run, incoming, [...structure, ...missing]);
   for (const entry of files)
     if (inPlace.whole.has(entry.path) || arrived.whole.has(entry.path)) progress.done(entry);
   const toCarry = missing.filter(({ path }) => !arrived.whole.has(path));
@@ -166,24 +166,14 @@ async function readLastTree(run: StepRun): Promise<CheckedEntry[]> {
 }
 
 /** Makes folders and links in the incoming folder; tells what of the files an earlier run brought there. */
-async function fill(
-  run: StepRun,
-  incoming: FilesEnd,
-  wanted: readonly CheckedEntry[],
-  progress: CarryingProgress,
-): Promise<Arrived> {
+async function fill(run: StepRun, incoming: FilesEnd, wanted: readonly CheckedEntry[]): Promise<Arrived> {
   const there = await removeOthers(incoming, wanted, run.signal);
   for (const entry of wanted)
     if (entry.type === 'folder' && !there.has(entry.path)) await incoming.makeFolder(entry.path, entry.mode);
   const links = wanted.filter(({ type, path, to }) => type === 'link' && there.get(path)?.to !== to);
   await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
   const files = wanted.filter(({ type }) => type === 'file');
-  const arrived = await alreadyThere(incoming, files, there, run.signal, 'resume');
-  for (const entry of files) {
-    const begun = arrived.begun.get(entry.path);
-    if (begun !== undefined) progress.passed(entry, begun);
-  }
-  return arrived;
+  return alreadyThere(incoming, files, there, run.signal, 'resume');
 }
 
 /**

@@ -124,21 +124,25 @@ for (const restricted of [false, true]) {
   });
 }
 
-test('10,000 small files and a file of a gigabyte go over SFTP', { timeout: 300_000 }, async t => {
-  if (!needs(t, ...programs)) return;
-  const root = folder(t);
-  for (let i = 0; i < 100; i++) {
-    mkdirSync(join(root, 'old', `f${i}`), { recursive: true });
-    for (let j = 0; j < 100; j++) writeFileSync(join(root, 'old', `f${i}`, `${j}`), `${i} ${j}`);
-  }
-  writeFileSync(join(root, 'old/sparse'), '');
-  truncateSync(join(root, 'old/sparse'), 2 ** 30);
-  const { go } = await farMove(t, root, false);
-  const went = await go();
-  assert.equal(went.code, 0, went.stderr);
-  assert.equal(lstatSync(join(root, 'new/site/sparse')).size, 2 ** 30);
-  assert.equal(execFileSync('diff', ['-r', join(root, 'old'), join(root, 'new/site')]).toString(), '');
-});
+for (const restricted of [false, true]) {
+  test(`10,000 small files and a file of a gigabyte go over SFTP ${restricted ? 'without' : 'with'} a shell`, {
+    timeout: 300_000,
+  }, async t => {
+    if (!needs(t, ...programs)) return;
+    const root = folder(t);
+    for (let i = 0; i < 100; i++) {
+      mkdirSync(join(root, 'old', `f${i}`), { recursive: true });
+      for (let j = 0; j < 100; j++) writeFileSync(join(root, 'old', `f${i}`, `${j}`), `${i} ${j}`);
+    }
+    writeFileSync(join(root, 'old/sparse'), '');
+    truncateSync(join(root, 'old/sparse'), 2 ** 30);
+    const { go } = await farMove(t, root, restricted);
+    const went = await go();
+    assert.equal(went.code, 0, went.stderr);
+    assert.equal(lstatSync(join(root, 'new/site/sparse')).size, 2 ** 30);
+    assert.equal(execFileSync('diff', ['-r', join(root, 'old'), join(root, 'new/site')]).toString(), '');
+  });
+}
 
 test('a host that is not known, has another key, or refuses the login stops with code 3 and says why', async t => {
   if (!needs(t, ...programs)) return;

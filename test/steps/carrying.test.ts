@@ -261,3 +261,62 @@ test('a password is given where the host asks for it in its own words, and FTP g
   await deliver(run, usual);
   assert.deepEqual(treeOf(at('new/site')), treeOf(at('old/site')));
 });
+
+test('a far side that answers no more is noticed, waited for and gone on with', {
+  timeout: 120_000,
+}, async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  makeTree(at('old/site'), false);
+  const old = await standinHost(t, at('old'), 'ftp');
+  const { run, waited } = await moveBetween(
+    t,
+    root,
+    { files: `${old.address}/site`, login: old.login },
+    { files: at('new') },
+  );
+  const events: string[] = [];
+  const packing = pack({
+    ...run,
+    events: event => {
+      if (event.type !== 'progress' || events.push(event.what) > 1) return;
+      // From now on nobody answers; those who come anew find it as it was.
+      old.misbehaviour.slow = 1_000_000;
+      setTimeout(() => {
+        old.misbehaviour.slow = 0;
+      }, 15_000);
+    },
+  });
+  await packing;
+  assert.ok(
+    waited.some(text => text.includes('was lost')),
+    waited.join('\n'),
+  );
+  await deliver(run, usual);
+  assert.deepEqual(treeOf(at('new')), treeOf(at('old/site')));
+});
+
+test('read back in part: what is cut short is found by its size, and the sample is told', async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  makeTree(at('old'), false);
+  for (let i = 0; i < 120; i++) writeFileSync(at('old', `page-${i}`), `page ${i}`);
+  mkdirSync(at('new'));
+  const next = await standinHost(t, at('new'), 'sftp');
+  const { run } = await moveBetween(
+    t,
+    root,
+    { files: at('old') },
+    { files: `${next.address}/site`, login: next.login },
+  );
+  await pack(run);
+  let cut = 0;
+  next.misbehaviour.loses = path => path.endsWith('page-77') && cut++ === 0;
+  const { findings } = await deliver(run, { ...usual, sample: true });
+  assert.equal(cut, 2, 'it is sent again');
+  assert.deepEqual(
+    findings.filter(({ code }) => code !== 'name-refused-by-windows').map(({ code }) => code),
+    ['read-back-sample'],
+  );
+  assert.deepEqual(treeOf(at('new/site')), treeOf(at('old')));
+});

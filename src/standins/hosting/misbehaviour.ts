@@ -14,6 +14,8 @@ export class Misbehaviour {
   room = Number.POSITIVE_INFINITY;
   /** What may not be written, renamed or removed: gives the error for a path, if any. */
   forbids: (path: string) => Error | false = () => false;
+  /** Files of which nothing is kept although all of it is acknowledged. */
+  loses: (path: string) => boolean = () => false;
   /** Added to every size that it tells. */
   sizeLie = 0;
   /** How often connections were cut. */

@@ -110,6 +110,7 @@ class SftpSession {
   private readonly misbehaviour: Misbehaviour;
   private readonly files = new Map<number, FileHandle>();
   private readonly folders = new Map<number, HostEntry[]>();
+  private readonly lost = new WeakSet<FileHandle>();
   private next = 0;
   private turn: Promise<unknown> = Promise.resolve();
 
@@ -131,6 +132,7 @@ class SftpSession {
       this.answer(id, async () => {
         const how = ssh.utils.sftp.flagsToString(flags) ?? 'r';
         const file = await open(await host.real(path), how, attributes.mode ?? 0o644);
+        if (how !== 'r' && misbehaviour.loses(path)) this.lost.add(file);
         sftp.handle(id, this.handleOf(this.files, file));
       }),
     );
@@ -149,6 +151,7 @@ class SftpSession {
       const content = Buffer.from(data);
       this.answer(id, async () => {
         misbehaviour.take(content.length);
+        if (this.lost.has(file)) return sftp.status(id, STATUS_CODE.OK);
         await file.write(content, 0, content.length, offset);
         sftp.status(id, STATUS_CODE.OK);
       });
