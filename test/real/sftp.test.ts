@@ -126,7 +126,7 @@ for (const restricted of [false, true]) {
 
 for (const restricted of [false, true]) {
   test(`10,000 small files and a file of a gigabyte go over SFTP ${restricted ? 'without' : 'with'} a shell`, {
-    timeout: 300_000,
+    timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
