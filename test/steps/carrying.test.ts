@@ -11,6 +11,7 @@ import {
   utimesSync,
   writeFileSync,
 } from 'node:fs';
+import { networkInterfaces } from 'node:os';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
@@ -246,7 +247,9 @@ test('a password is given where the host asks for it in its own words, and FTP g
   const ftp = new StandinFtpServer(at('new'), account);
   mkdirSync(at('new'));
   const sshPort = await ssh.listen();
-  const ftpPort = await ftp.listen('::1');
+  // A machine without IPv6 shows the rest all the same.
+  const six = Object.values(networkInterfaces()).some(all => all?.some(({ address }) => address === '::1'));
+  const ftpPort = await ftp.listen(six ? '::1' : '127.0.0.1');
   t.after(() => Promise.all([ssh.close(), ftp.close()]));
   const { run } = await moveBetween(
     t,
@@ -255,7 +258,7 @@ test('a password is given where the host asks for it in its own words, and FTP g
       files: `sftp://porter@127.0.0.1:${sshPort}/site`,
       login: `{ password: "\${PW}", host-key: "${ssh.fingerprint}" }`,
     },
-    { files: `ftp://porter@[::1]:${ftpPort}/site`, login: '{ password: "${PW}" }' },
+    { files: `ftp://porter@${six ? '[::1]' : '127.0.0.1'}:${ftpPort}/site`, login: '{ password: "${PW}" }' },
   );
   await pack(run);
   await deliver(run, usual);
