@@ -106,6 +106,18 @@ export class FarCommands {
   }
 }
 
+/** The content of a file in a stream. Where it ends early, the connection went; whoever writes it is not to blame. */
+async function* whileLinked(content: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
+  const chunks = content[Symbol.asyncIterator]();
+  for (;;) {
+    const { value, done } = await chunks.next().catch(cause => {
+      throw new LinkLost('the stream of files ended early', { cause });
+    });
+    if (done) return;
+    yield value;
+  }
+}
+
 function namesOf(paths: readonly ByteString[]): Buffer {
   return Buffer.from(paths.map(path => `./${textOf(path)}\0`).join(''));
 }
@@ -148,7 +160,8 @@ async function* entriesOf(
   piped.catch(() => {});
   for await (const entry of unpacked) {
     const path = bytesOfText(entry.header.name.replace(/^\.\//, ''));
-    if (entry.header.type === 'file') yield { path, content: entry as unknown as AsyncIterable<Buffer> };
+    if (entry.header.type === 'file')
+      yield { path, content: whileLinked(entry as unknown as AsyncIterable<Buffer>) };
     entry.resume();
   }
   await piped;

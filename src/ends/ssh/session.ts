@@ -103,6 +103,22 @@ export class SshSession {
     this.connection = undefined;
   }
 
+  /** A host that ends a connection before it has begun may have too many; it is asked again a few times. */
+  private async openedAtLast(): Promise<SshConnection> {
+    for (const pause of pauses.slice(0, 3)) {
+      try {
+        return await this.opened();
+      } catch (error) {
+        const cutOff =
+          error instanceof EndError && /closed the connection|ECONNRESET|EPIPE/.test(error.told.cause);
+        if (!cutOff) throw error;
+        this.tell(`${this.login.host} ended the connection; trying again in ${pause} s`);
+        await new Promise(resolve => setTimeout(resolve, pause * 1000));
+      }
+    }
+    return this.opened();
+  }
+
   /** What speaks the protocol is loaded only when a place is reached by it. */
   private async opened(): Promise<SshConnection> {
     const { SshConnection: Connection } = await import('./connection.js');
@@ -110,7 +126,7 @@ export class SshSession {
   }
 
   private connected(): Promise<SshConnection> {
-    this.connection ??= this.opened().catch(error => {
+    this.connection ??= this.openedAtLast().catch(error => {
       this.connection = undefined;
       throw error;
     });
