@@ -58,7 +58,11 @@ export class Misbehaviour {
   }
 
   async wait(): Promise<void> {
-    if (this.slow > 0) await new Promise(resolve => setTimeout(resolve, this.slow));
+    if (this.slow === 0) return;
+    // Nobody waits for a host that is waiting itself.
+    await new Promise<void>(resolve => {
+      setTimeout(resolve, this.slow).unref();
+    });
   }
 
   /** Cuts every connection. */
