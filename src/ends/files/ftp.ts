@@ -11,6 +11,7 @@ import { inTurns } from '../in-turns.js';
 import { LinkLost } from '../link-lost.js';
 import { asTrouble, isFull } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
+import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
 
 /** A folder at a host that speaks FTP (RFC 959, RFC 3659). Names are held as the bytes that the server gives. */
@@ -64,28 +65,8 @@ export class FtpFiles implements FilesEnd {
     }
   }
 
-  async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    const folders: ByteString[] = [asBytes('')];
-    const listed = new Map<string, Promise<FileEntry[]>>();
-    const listing = (folder: ByteString) => {
-      const found = listed.get(folder) ?? this.entriesIn(folder);
-      found.catch(() => {});
-      listed.set(folder, found);
-      return found;
-    };
-    for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
-      const inside: ByteString[] = [];
-      const wanted = (await listing(folder)).filter(entry => !skip(entry));
-      listed.delete(folder);
-      for (const entry of wanted) if (entry.type === 'folder') inside.push(entry.path);
-      // The next few are asked for while these are looked at.
-      for (const path of inside.slice(0, this.atOnce)) listing(path);
-      for (const entry of wanted) {
-        signal.throwIfAborted();
-        yield entry;
-      }
-      folders.push(...inside.reverse());
-    }
+  list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
+    return listTree(folder => this.entriesIn(folder), skip, signal);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {

@@ -1,12 +1,34 @@
-import type { ByteString } from '../../core/bytes.js';
+import { asBytes, type ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
 
 /** Folders that are listed at once, and whose listings are kept before their turn. */
 const listings = 32;
 const mostAhead = 4000;
 
+/**
+ * Everything below a far place, a folder before what is in it.
+ * @param listing gives what one folder holds, by its path; empty for the place itself
+ */
+export async function* listTree(
+  listing: (folder: ByteString) => Promise<FileEntry[]>,
+  skip: (entry: FileEntry) => boolean,
+  signal: AbortSignal,
+): AsyncIterable<FileEntry> {
+  const ahead = new Listings(listing, skip);
+  const folders: ByteString[] = [asBytes('')];
+  for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
+    const inside: ByteString[] = [];
+    for (const entry of await ahead.get(folder)) {
+      signal.throwIfAborted();
+      yield entry;
+      if (entry.type === 'folder') inside.push(entry.path);
+    }
+    folders.push(...inside.reverse());
+  }
+}
+
 /** Lists folders ahead of their turn, several at once, and those in them as soon as they are known. */
-export class Listings {
+class Listings {
   private readonly under = new Map<string, Promise<FileEntry[]>>();
   private readonly waiting: (() => void)[] = [];
   private readonly listing: (folder: ByteString) => Promise<FileEntry[]>;
@@ -18,7 +40,7 @@ export class Listings {
     this.skip = skip;
   }
 
-  want(folder: ByteString): void {
+  private want(folder: ByteString): void {
     const listed = this.list(folder);
     // Whoever gets it hears of its error.
     listed.catch(() => {});

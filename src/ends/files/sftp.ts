@@ -18,7 +18,7 @@ import {
 import type { SshSession } from '../ssh/session.js';
 import { Writing } from '../ssh/writing.js';
 import type { FilesEnd, FileToWrite } from './files-end.js';
-import { Listings } from './listings.js';
+import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
 
 /** A folder at a host that speaks SFTP. */
@@ -83,21 +83,8 @@ export class SftpFiles implements FilesEnd {
 
   async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
     const found = await this.commands.find();
-    const ahead = new Listings(
-      async folder => found?.get(folder) ?? (found ? [] : this.entriesIn(folder)),
-      skip,
-    );
-    const folders: ByteString[] = [asBytes('')];
-    ahead.want(folders[0]!);
-    for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
-      const inside: ByteString[] = [];
-      for (const entry of await ahead.get(folder)) {
-        signal.throwIfAborted();
-        yield entry;
-        if (entry.type === 'folder') inside.push(entry.path);
-      }
-      folders.push(...inside.reverse());
-    }
+    const listing = async (folder: ByteString) => found?.get(folder) ?? (found ? [] : this.entriesIn(folder));
+    yield* listTree(listing, skip, signal);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
