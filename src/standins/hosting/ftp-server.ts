@@ -4,43 +4,29 @@ import { type AddressInfo, createServer, type Server, type Socket } from 'node:n
 import { posix } from 'node:path';
 import { createInterface } from 'node:readline';
 import { pipeline } from 'node:stream/promises';
-import { type HostEntry, HostFolder } from './host-folder.js';
-import { Misbehaviour } from './misbehaviour.js';
-import type { StandinAccount } from './sftp-server.js';
+import type { HostEntry, HostFolder } from './host-folder.js';
+import { HostServer, type StandinAccount } from './host-server.js';
+import type { Misbehaviour } from './misbehaviour.js';
 
 /**
  * An FTP server that stands in for a host's, on a free loopback port: one account, whose file system is a folder of
  * this machine. It knows what common servers know (RFC 959, 2428, 3659).
  */
-export class StandinFtpServer {
-  readonly misbehaviour = new Misbehaviour();
-  private readonly host: HostFolder;
-  private readonly account: StandinAccount;
+export class StandinFtpServer extends HostServer {
   private readonly listings: 'modern' | 'old';
-  private readonly server: Server;
 
   /** @param listings whether it has MLSD, or only the listings of old that look like those of `ls` */
   constructor(folder: string, account: StandinAccount, listings: 'modern' | 'old' = 'modern') {
-    this.host = new HostFolder(folder, this.misbehaviour);
-    this.account = account;
+    super(folder, account);
     this.listings = listings;
-    this.server = createServer(socket => {
-      if (this.misbehaviour.admits(socket))
-        new FtpConnection(socket, this.host, this.account, this.listings, this.misbehaviour);
-      else socket.end('421 Too many connections\r\n', () => socket.destroy());
-    });
   }
 
-  /** Starts to listen; gives the port. @param host an address of this machine's own */
-  async listen(host = '127.0.0.1'): Promise<number> {
-    await new Promise<void>(resolve => this.server.listen(0, host, resolve));
-    return (this.server.address() as AddressInfo).port;
+  protected meet(socket: Socket): void {
+    new FtpConnection(socket, this.host, this.account, this.listings, this.misbehaviour);
   }
 
-  async close(): Promise<void> {
-    const closed = new Promise(resolve => this.server.close(resolve));
-    this.misbehaviour.cut();
-    await closed;
+  protected override turnAway(socket: Socket): void {
+    socket.end('421 Too many connections\r\n', () => socket.destroy());
   }
 }
 

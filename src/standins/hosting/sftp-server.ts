@@ -1,66 +1,37 @@
 import { chmod, type FileHandle, open, utimes } from 'node:fs/promises';
-import { type AddressInfo, createServer, type Server, type Socket } from 'node:net';
+import type { Socket } from 'node:net';
 import { posix } from 'node:path';
 import ssh, { type Attributes, type Connection, type SFTPWrapper } from 'ssh2';
 import { fingerprintOf } from '../../core/ssh/known-hosts.js';
-import { type HostEntry, HostFolder } from './host-folder.js';
-import { Misbehaviour } from './misbehaviour.js';
+import type { HostEntry, HostFolder } from './host-folder.js';
+import { HostServer, type StandinAccount } from './host-server.js';
+import type { Misbehaviour } from './misbehaviour.js';
 import { runCommand } from './shell.js';
 
 const { STATUS_CODE } = ssh.utils.sftp;
-
-/** An account at a stand-in host. */
-export interface StandinAccount {
-  readonly user: string;
-  readonly password: string;
-  /** Whether the password is asked for with a question of the host's own (RFC 4256). */
-  readonly asks?: boolean;
-}
 
 /**
  * An SSH server that stands in for a host's, on a free loopback port: one account, let in by its password, whose file
  * system is a folder of this machine. It speaks SFTP; with a shell it also does what the few commands do that carrying
  * files uses. Nothing is run.
  */
-export class StandinSftpServer {
-  readonly misbehaviour = new Misbehaviour();
+export class StandinSftpServer extends HostServer {
   /** The fingerprint of its key. */
   readonly fingerprint: string;
-  private readonly host: HostFolder;
-  private readonly account: StandinAccount;
   private readonly shell: boolean;
   private readonly ssh: InstanceType<typeof ssh.Server>;
-  private readonly server: Server;
 
   constructor(folder: string, account: StandinAccount, shell: boolean) {
-    this.host = new HostFolder(folder, this.misbehaviour);
-    this.account = account;
+    super(folder, account);
     this.shell = shell;
     const key = ssh.utils.generateKeyPairSync('ed25519');
     const parsed = ssh.utils.parseKey(key.private);
     if (parsed instanceof Error) throw parsed;
     this.fingerprint = fingerprintOf([parsed].flat()[0]!.getPublicSSH());
     this.ssh = new ssh.Server({ hostKeys: [key.private] }, connection => this.welcome(connection));
-    this.server = createServer(socket => this.meet(socket));
   }
 
-  /** Starts to listen; gives the port. @param host an address of this machine's own */
-  async listen(host = '127.0.0.1'): Promise<number> {
-    await new Promise<void>(resolve => this.server.listen(0, host, resolve));
-    return (this.server.address() as AddressInfo).port;
-  }
-
-  async close(): Promise<void> {
-    const closed = new Promise(resolve => this.server.close(resolve));
-    this.misbehaviour.cut();
-    await closed;
-  }
-
-  private meet(socket: Socket): void {
-    if (!this.misbehaviour.admits(socket)) {
-      socket.destroy();
-      return;
-    }
+  protected meet(socket: Socket): void {
     socket.on('data', chunk => this.misbehaviour.passed(chunk.length));
     (this.ssh as unknown as { injectSocket(socket: Socket): void }).injectSocket(socket);
   }
