@@ -206,7 +206,7 @@ export class SftpFiles implements FilesEnd {
 
   async finishFolder(path: ByteString, { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
     const far = this.at(path);
-    const seconds = Math.round(mtime / 1000);
+    const seconds = Math.floor(mtime / 1000);
     await this.ask<void>(`Setting mode and time of ${this.show(path)}`, (sftp, done) =>
       sftp.setstat(far, { mode, atime: seconds, mtime: seconds }, done),
     );

@@ -43,7 +43,7 @@ export class Writing {
     }
     if (!last) return;
     const { like } = this;
-    const seconds = like && Math.round(like.mtime / 1000);
+    const seconds = like && Math.floor(like.mtime / 1000);
     const attributes = like ? { mode: like.mode, atime: seconds!, mtime: seconds! } : { mode: 0o644 };
     await Promise.all([
       call<void>(done => sftp.fsetstat(handle, attributes as never, done)),
