@@ -64,7 +64,7 @@ export function asTrouble(error: unknown, doing: string): unknown {
 /** Whether an error, or what is behind it, says that there is no room left. */
 export function isFull(error: unknown): boolean {
   const { code, cause } = error as { code?: unknown; cause?: unknown };
-  return code === 'ENOSPC' || code === 'EDQUOT' || (cause !== undefined && isFull(cause));
+  return code === 'ENOSPC' || code === 'EDQUOT' || (cause instanceof Error && isFull(cause));
 }
 
 /** Runs some work and tells its trouble as above. */

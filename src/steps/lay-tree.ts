@@ -143,7 +143,7 @@ export async function makeTreeReady(
     update,
     standing,
     gone: options.mirror ? stale : [],
-    stays: options.mirror ? [] : before.filter(({ path }) => stale.includes(path)),
+    stays: options.mirror ? [] : before.filter(({ path }) => !wanted.has(path) && standing.has(path)),
     bytes: entries.reduce((sum, { size }) => sum + size, 0),
     again: inPlace.whole.size + arrived.whole.size,
     way,

@@ -1,5 +1,5 @@
 import { Decrypter, Encrypter } from 'age-encryption';
-import { DamageError, UsageError } from '../../core/errors.js';
+import { DamageError, PorterError, UsageError } from '../../core/errors.js';
 
 /** How an encrypted file begins (the age v1 format, https://age-encryption.org/v1). */
 const beginning = 'age-encryption.org/v1\n';
@@ -38,6 +38,8 @@ export async function* unsealed(
   try {
     plain = await decrypter.decrypt(streamOf(rest));
   } catch (cause) {
+    // What came of reading the file is told as that.
+    if (cause instanceof PorterError) throw cause;
     throw new UsageError(
       {
         doing: `Opening ${file}`,
@@ -50,6 +52,7 @@ export async function* unsealed(
   try {
     yield* buffersOf(plain);
   } catch (cause) {
+    if (cause instanceof PorterError) throw cause;
     throw new DamageError(
       {
         doing: `Opening ${file}`,
