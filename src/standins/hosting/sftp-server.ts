@@ -1,3 +1,4 @@
+import { generateKeyPairSync } from 'node:crypto';
 import { chmod, type FileHandle, open, utimes } from 'node:fs/promises';
 import type { Socket } from 'node:net';
 import { posix } from 'node:path';
@@ -24,11 +25,16 @@ export class StandinSftpServer extends HostServer {
   constructor(folder: string, account: StandinAccount, shell: boolean) {
     super(folder, account);
     this.shell = shell;
-    const key = ssh.utils.generateKeyPairSync('ed25519');
-    const parsed = ssh.utils.parseKey(key.private);
+    // Not with the SSH package's own generator: one in some 300 of its Ed25519 keys is one that it cannot read.
+    const { privateKey } = generateKeyPairSync('ec', {
+      namedCurve: 'P-256',
+      privateKeyEncoding: { type: 'sec1', format: 'pem' },
+      publicKeyEncoding: { type: 'spki', format: 'pem' },
+    });
+    const parsed = ssh.utils.parseKey(privateKey);
     if (parsed instanceof Error) throw parsed;
     this.fingerprint = fingerprintOf([parsed].flat()[0]!.getPublicSSH());
-    this.ssh = new ssh.Server({ hostKeys: [key.private] }, connection => this.welcome(connection));
+    this.ssh = new ssh.Server({ hostKeys: [privateKey] }, connection => this.welcome(connection));
   }
 
   protected meet(socket: Socket): void {
