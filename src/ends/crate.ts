@@ -14,6 +14,9 @@ export interface CratePart {
   readonly sha256: string;
 }
 
+/** The name of the dump as taken, within the crate. */
+export const takenDump = 'database.sql.gz';
+
 /** `crate.json`: what the crate holds and what it was taken from. */
 export interface CrateManifest {
   readonly format: 'able-porter crate';
@@ -27,6 +30,8 @@ export interface CrateManifest {
     readonly family: string;
     readonly prefix?: string;
     readonly charset?: string;
+    /** The character set in which its dump is written, where it was taken from a server. */
+    readonly spoken?: string;
     /** The path of its configuration; `../` for one folder above the site. */
     readonly configuration?: string;
   };

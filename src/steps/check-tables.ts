@@ -5,10 +5,10 @@ import { renamed } from '../core/rewrite/prefix.js';
 import type { PlaceTally } from '../core/rewrite/tally.js';
 import type { Family } from '../core/site/family.js';
 import { TableDigests } from '../core/sql/table-digest.js';
+import { takenDump } from '../ends/crate.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import type { LeftOver } from './check-files.js';
 import { identityOf, leaveOf, prefixChangeOf, rulesOf } from './move.js';
-import { takenDump } from './pack.js';
 import type { StepRun } from './run.js';
 
 /** A table of the dump as taken beside the same of the finished dump. */
@@ -19,6 +19,8 @@ export interface TableComparison {
   readonly newRows: number | undefined;
   /** Whether the rows are those of the old dump with its addresses rewritten, byte for byte. */
   readonly equal: boolean;
+  /** Equal when it was delivered; the site has written to it since. */
+  readonly since?: boolean;
 }
 
 /**
@@ -75,7 +77,8 @@ export async function compareTables(
   });
 }
 
-function leftOverIn(place: PlaceTally): LeftOver[] {
+/** Old addresses that stand somewhere, by why they do. */
+export function leftOverIn(place: PlaceTally): LeftOver[] {
   const where = `${place.table}.${place.column}`;
   const found = Object.values(place.forms).reduce((sum, n) => sum + n, 0);
   const list: LeftOver[] = [];

@@ -6,6 +6,7 @@ import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
+import { compareDatabase } from './check-database.js';
 import {
   compareFiles,
   configurationFindings,
@@ -34,7 +35,9 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
   const family = familyNamed(manifest.from.family);
   const tree = move.newFiles ? await listNew(run, openFiles(move.newFiles)) : [];
   const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump) : undefined;
-  return doStep(run, 'check', inputsOf(run, await crate.identity(), tree, dump), async () => {
+  // What stands in a live database may have changed meanwhile.
+  const again = run.again || (move.newLive && manifest.tables.length > 0);
+  return doStep({ ...run, again }, 'check', inputsOf(run, await crate.identity(), tree, dump), async () => {
     const findings: Finding[] = [];
     const leftOver: LeftOver[] = [];
     const files =
@@ -44,8 +47,14 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
     if (files) {
       findings.push(...fileFindings(move.newFiles!, files), ...(await configurationFindings(move, family)));
     }
-    const tables = dump ? await compareTables(run, family, leftOver) : [];
-    findings.push(...tableFindings(move.newDump ?? '', tables), ...leftOverFindings(leftOver));
+    const live = move.newLive && manifest.tables.length > 0;
+    const database = live ? await compareDatabase(run, family, leftOver) : undefined;
+    findings.push(...(database?.findings ?? []));
+    const tables = database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []);
+    findings.push(
+      ...tableFindings(move.newDump ?? 'the new database', tables),
+      ...leftOverFindings(leftOver),
+    );
     const { pages, findings: seen } = await comparePagesOf(run, family);
     findings.push(...seen);
     const result: CheckResult = { files, tables, leftOver, pages };

@@ -1,6 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { formatAddress } from '../core/address/address.js';
 import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../core/bytes.js';
+import { readDatabaseUrl } from '../core/database/place.js';
 import { DamageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
@@ -73,11 +74,10 @@ export function wantedOf(
   const { database } = move.sheet.new;
   const { configure } = move.sheet;
   if (database?.server) {
-    const url = new URL(database.server);
-    const port = url.port === '' ? undefined : Number(url.port);
-    wanted.name = bytesOfText(decodeURIComponent(url.pathname.slice(1)));
-    wanted.user = bytesOfText(decodeURIComponent(url.username));
-    Object.assign(wanted, family.databaseServer(url.hostname, port, facts));
+    const { host, port, socket, name, user } = readDatabaseUrl(database.server)!;
+    wanted.name = bytesOfText(name);
+    wanted.user = bytesOfText(user);
+    Object.assign(wanted, family.databaseServer(hostIn(host, socket), port, facts));
   }
   if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
   if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
@@ -102,6 +102,12 @@ export function wantedOf(
       if (fact.startsWith('secretKey') && isOldKey(fact)) wanted[fact] = freshKey();
   }
   return wanted;
+}
+
+/** A host as configurations write it: an IPv6 address in brackets, a socket's path after a colon. */
+function hostIn(host: string, socket: string | undefined): string {
+  const name = host.includes(':') ? `[${host}]` : host;
+  return socket === undefined ? name : `${name}:${socket}`;
 }
 
 /** 48 random bytes as a key that needs no quoting anywhere. */

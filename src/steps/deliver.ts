@@ -1,7 +1,7 @@
 import { asBytes, type ByteString } from '../core/bytes.js';
 import { DamageError, UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
-import type { Finding } from '../core/findings.js';
+import { type Finding, saysStop } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Crate, CratePart } from '../ends/crate.js';
@@ -9,6 +9,8 @@ import { openFiles, placeBelow } from '../ends/files/place.js';
 import type { Way } from './carry.js';
 import type { Configured } from './configure.js';
 import { type LayOptions, makeTreeReady, putTree, type ReadyTree } from './lay-tree.js';
+import { type LoadedDatabase, loadDatabase } from './load-database.js';
+import { ensurePassword } from './make-room.js';
 import { rulesOf } from './move.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
@@ -31,6 +33,8 @@ export interface DeliverResult {
       }
     | undefined;
   readonly dump: { readonly file: string; readonly bytes: number } | undefined;
+  /** What a load at the new server came to. */
+  readonly database: LoadedDatabase | undefined;
   readonly configuration: Configured | undefined;
   /** Files of the web server that were fitted to the new path or address. */
   readonly fitted: readonly string[];
@@ -50,16 +54,18 @@ export async function deliver(
 ): Promise<StepOutcome<DeliverResult>> {
   const { move } = run;
   const { crate } = move;
-  if (!move.newFiles && !move.newDump) {
+  if (!move.newFiles && !move.newDump && !move.newLive) {
     throw new UsageError({
       doing: 'Delivering the crate',
       cause: 'the sheet names no place at the new end',
-      remedy: 'Give new.files, new.database.dump, or both',
+      remedy: 'Give new.files, new.database.server or new.database.dump',
     });
   }
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
-  const moved = manifest.tables.length > 0 && move.newDump ? await movedPart(run) : undefined;
+  const moved =
+    manifest.tables.length > 0 && (move.newDump || move.newLive) ? await movedPart(run) : undefined;
+  if (moved && move.newLive) await ensurePassword(move);
   // Who asks for these wants what stands there looked at, whatever the journal says.
   const again = run.again || options.byContent || options.mirror;
   return doStep({ ...run, again }, 'deliver', await deliverInputs(run), async () => {
@@ -104,8 +110,22 @@ export async function deliver(
       await layDump(run, crate, spot, moved);
       dump = spot;
     }
-    // Everything is ready; from here on it is a matter of renaming.
+    const load = moved && move.newLive ? await loadDatabase(run, family, manifest, moved) : undefined;
+    findings.push(...(load?.findings ?? []));
+    // Everything is ready; from here on it is a matter of renaming, unless the database is not as it should be.
     run.signal.throwIfAborted();
+    const stopped = load !== undefined && saysStop(load.findings);
+    if (stopped) {
+      const nothing = {
+        files: undefined,
+        dump: undefined,
+        configuration: undefined,
+        fitted: [],
+        edits: [],
+        keepsakes,
+      };
+      return { result: { ...nothing, database: load.loaded }, findings, brief: { keepsakes } };
+    }
     for (const spot of ready) keepsakes.push(...(await swapIn(run, spot)));
     if (tree) keepsakes.push(...(await putTree(run, tree)));
     if (dump) keepsakes.push(...(await swapIn(run, dump)));
@@ -120,7 +140,8 @@ export async function deliver(
         removed: tree.gone.length,
         way: tree.way,
       },
-      dump: moved && { file: move.newDump!, bytes: moved.bytes },
+      dump: dump && moved && { file: move.newDump!, bytes: moved.bytes },
+      database: load?.loaded,
       configuration,
       fitted,
       edits,
@@ -140,7 +161,7 @@ export async function deliverInputs({ move }: StepRun): Promise<unknown> {
   const { database } = move.sheet.new;
   return {
     crate: await crate.identity(),
-    moved: move.newDump && (await crate.partIdentity(movedDump)),
+    moved: (move.newDump || move.newLive) && (await crate.partIdentity(movedDump)),
     movedFiles: await crate
       .entries(movedFiles)
       .then(entries => entries.map(({ path, sha256 }) => [path, sha256])),

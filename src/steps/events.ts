@@ -12,7 +12,7 @@ export type StepEvent =
       readonly what: string;
       readonly done: number;
       readonly of: number;
-      readonly unit: 'bytes' | 'files' | 'pages';
+      readonly unit: 'bytes' | 'files' | 'pages' | 'rows' | 'tables';
       /** While files are carried: how many of all. */
       readonly files?: { readonly done: number; readonly of: number };
     }

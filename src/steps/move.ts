@@ -14,7 +14,7 @@ import type { Sheet } from '../core/sheet/schema.js';
 import type { Family, SiteMove } from '../core/site/family.js';
 import { Crate } from '../ends/crate.js';
 import { isLocal, placeOf } from '../ends/files/place.js';
-import { MoveFolder } from '../ends/move-folder.js';
+import { MoveFolder, readSecretsFile } from '../ends/move-folder.js';
 import { type AskHostKey, HostKeys } from '../ends/ssh/host-keys.js';
 import { telling } from '../ends/trouble.js';
 
@@ -27,6 +27,12 @@ export interface Move {
   readonly crate: Crate;
   /** Folders and dump files as absolute paths; undefined where the sheet names none. */
   readonly oldFiles: string | undefined;
+  /** The same, also where no files are taken from it. */
+  readonly oldPlace: string | undefined;
+  /** Whether the old database is taken from its server. */
+  readonly oldLive: boolean;
+  /** Whether the new database is loaded at its server. */
+  readonly newLive: boolean;
   readonly oldDump: string | undefined;
   readonly newFiles: string | undefined;
   readonly newDump: string | undefined;
@@ -43,25 +49,27 @@ export async function openMove(
 ): Promise<Move> {
   const folder = new MoveFolder(sheetFile);
   const sheet = await folder.readSheet(environment);
+  const { database } = sheet.new;
+  if (database?.administrator)
+    database.password ??= (await readSecretsFile(folder.at('.env'))).NEW_DB_PASSWORD;
   const hostKeys = new HostKeys(folder.folder, askHostKey);
   const place = (end: Sheet['old'] | Sheet['new']) =>
     end.files && placeOf(end.files, folder.folder, end.login ?? {}, hostKeys);
   const dump = (file: string | undefined) => file && resolve(folder.folder, file);
-  if (sheet.old.database?.from) {
-    throw new UsageError({
-      doing: `Reading the sheet ${sheetFile}`,
-      cause: 'old.database.from asks for a live database, which this version does not reach',
-      remedy: 'Take a dump with the database’s own program and name it: database: { dump: old.sql.gz }',
-    });
-  }
+  const oldPlace = place(sheet.old);
+  const takesDatabase = sheet.take.database !== false;
+  const { from, server } = sheet.old.database ?? {};
   const move: Move = {
     folder,
     sheet,
     oldAddress: parseAddress(sheet.old.address),
     newAddress: parseAddress(sheet.new.address),
     crate: new Crate(folder.at('crate')),
-    oldFiles: sheet.take.files === false ? undefined : place(sheet.old),
-    oldDump: sheet.take.database === false ? undefined : dump(sheet.old.database?.dump),
+    oldFiles: sheet.take.files === false ? undefined : oldPlace,
+    oldPlace,
+    oldLive: takesDatabase && (from !== undefined || server !== undefined),
+    newLive: takesDatabase && sheet.new.database?.server !== undefined && !sheet.new.database.dump,
+    oldDump: takesDatabase ? dump(sheet.old.database?.dump) : undefined,
     newFiles: place(sheet.new),
     newDump: dump(sheet.new.database?.dump),
   };

@@ -7,7 +7,7 @@ import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { RowCount } from '../core/sql/row-count.js';
-import { type CrateManifest, type CratePart, checksumOf } from '../ends/crate.js';
+import { type CrateManifest, type CratePart, checksumOf, takenDump } from '../ends/crate.js';
 import { isPacked, readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter } from '../ends/database/dump-writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
@@ -15,10 +15,12 @@ import { openFiles } from '../ends/files/place.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import { copyChecked, type Way } from './carry.js';
+import { oldDatabaseOf } from './databases.js';
 import { identityOf, type Move, treeIdentity } from './move.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { locate, lookAtSite, type Site, treeOf } from './site.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
+import { type TakenDatabase, takeLiveDatabase } from './take-database.js';
 import { listWanted, takeFiles } from './take-files.js';
 
 export interface PackResult {
@@ -34,20 +36,19 @@ export interface PackResult {
 export interface PackOptions {
   /** Compare what was taken before by checksum, not by size and time alone. */
   readonly byContent: boolean;
+  /** Take a live database as it is now, though it was taken before. */
+  readonly latest?: boolean;
   /** For whoever opens the crate. */
   readonly note?: string | undefined;
 }
 
-/** The name of the dump as taken, within the crate. */
-export const takenDump = 'database.sql.gz';
-
 /** Takes files and database of the old site into the crate. The old site is only read. */
 export async function pack(
   run: StepRun,
-  { byContent, note }: PackOptions = { byContent: false },
+  { byContent, note, latest }: PackOptions = { byContent: false },
 ): Promise<StepOutcome<PackResult>> {
   const { move } = run;
-  if (!move.oldFiles && !move.oldDump) {
+  if (!move.oldFiles && !move.oldDump && !move.oldLive) {
     throw new UsageError({
       doing: 'Packing the old site',
       cause: 'the sheet names neither files nor a dump to take',
@@ -60,7 +61,7 @@ export async function pack(
     listWanted(run, files),
   ]);
   return doStep(
-    { ...run, again: run.again || byContent || note !== undefined },
+    { ...run, again: run.again || byContent || note !== undefined || (latest && move.oldLive) },
     'pack',
     await inputsOf(move, listing.entries),
     async () => {
@@ -76,7 +77,8 @@ export async function pack(
       const above = site ? await takeAbove(move, site, openFiles(move.oldFiles!)) : [];
       if (above.length > 0) findings.push(configurationAbove(move, above));
       // The dump first: if it is damaged, nothing has been copied yet.
-      const dump = move.oldDump ? await takeDump(run, move.oldDump) : undefined;
+      const dump = await takeDatabase(run, site);
+      findings.push(...(dump?.findings ?? []));
       const taken = files
         ? await takeFiles(run, files, listing.entries, byContent)
         : { entries: [], kept: 0, way: undefined };
@@ -93,7 +95,7 @@ export async function pack(
         taken: new Date().toISOString(),
         by: `able-porter ${version}`,
         ...(note === undefined ? {} : { note }),
-        from: originOf(move, site),
+        from: { ...originOf(move, site), ...(dump?.charset === undefined ? {} : { spoken: dump.charset }) },
         counts,
         parts,
         tables: dump?.tables ?? [],
@@ -114,7 +116,19 @@ export async function packInputs(run: StepRun): Promise<unknown> {
 
 async function inputsOf(move: Move, entries: readonly FileEntry[]): Promise<unknown> {
   const { oldFiles, oldDump, sheet } = move;
-  return { files: oldFiles, take: sheet.take, tree: treeIdentity(entries), dump: await identityOf(oldDump) };
+  return {
+    files: oldFiles,
+    take: sheet.take,
+    tree: treeIdentity(entries),
+    dump: await identityOf(oldDump),
+    database: liveIdentity(move),
+  };
+}
+
+/** Which live database is taken. What stands in it goes on changing; it is taken anew when that is asked for. */
+function liveIdentity({ oldLive, sheet }: Move): unknown {
+  const { from, server, through } = sheet.old.database ?? {};
+  return oldLive ? { from, server, through } : undefined;
 }
 
 function originOf(move: Move, site: Site | undefined): CrateManifest['from'] {
@@ -157,10 +171,17 @@ async function takeAbove(move: Move, site: Site, files: FilesEnd): Promise<Check
   return taken;
 }
 
-async function takeDump(
+/** What is taken of the database, by whatever way the sheet names. */
+async function takeDatabase(
   run: StepRun,
-  file: string,
-): Promise<{ part: CratePart; tables: { table: string; rows: number }[] }> {
+  site: Site | undefined,
+): Promise<(Omit<TakenDatabase, 'charset'> & { charset?: string }) | undefined> {
+  const { move } = run;
+  if (move.oldDump) return takeDump(run, move.oldDump);
+  return move.oldLive ? takeLiveDatabase(run, await oldDatabaseOf(move, site)) : undefined;
+}
+
+async function takeDump(run: StepRun, file: string): Promise<Omit<TakenDatabase, 'charset'>> {
   const { crate, sheet } = run.move;
   const without = sheet.take.database === false ? [] : sheet.take.database.tables.without.map(globPattern);
   const { size } = (await identityOf(file)) as { size: number };
@@ -181,7 +202,7 @@ async function takeDump(
     await writer?.discard();
     throw error;
   }
-  return { part: await checksumOf(crate.at(takenDump)), tables: [...count.tables.values()] };
+  return { part: await checksumOf(crate.at(takenDump)), tables: [...count.tables.values()], findings: [] };
 }
 
 async function copyWhole(from: string, to: string): Promise<void> {

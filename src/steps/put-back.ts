@@ -1,6 +1,7 @@
 import { asBytes, type ByteString } from '../core/bytes.js';
 import type { JournalRecord } from '../core/journal.js';
 import { openFiles, placeBelow } from '../ends/files/place.js';
+import { tablesInTheWay } from './clear-tables.js';
 import type { Move } from './move.js';
 import { noteDone, type StepRun } from './run.js';
 import {
@@ -91,6 +92,8 @@ export async function wouldReplace(move: Move): Promise<string[]> {
     if (!ours.has(place) && (await stands(spot, spot.path)) && !(await holdsNothing(place)))
       places.push(place);
   }
+  const tables = await tablesInTheWay(move);
+  if (tables !== undefined) places.push(tables);
   return places;
 }
 

@@ -1,6 +1,7 @@
 import { basename, dirname, resolve } from 'node:path';
 import { addressPath, formatAddress, parseAddress } from '../core/address/address.js';
 import { textOf } from '../core/bytes.js';
+import { readDatabaseUrl } from '../core/database/place.js';
 import { PorterError } from '../core/errors.js';
 import { readFront } from '../core/pages/front.js';
 import { readPage } from '../core/pages/page.js';
@@ -168,16 +169,10 @@ export class AnswerTests {
   /** Opens the new database. */
   async database(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
     const password = secrets[wish.newPassword ?? 'NEW_DB_PASSWORD'];
-    const url = new URL(wish.newServer!);
+    const place = readDatabaseUrl(wish.newServer!)!;
     if (password === undefined)
       return { good: undefined, said: 'was not tried, since its password is not known yet' };
-    const seen = await lookAtServer({
-      host: url.hostname,
-      port: url.port === '' ? 3306 : Number(url.port),
-      user: decodeURIComponent(url.username),
-      password,
-      database: decodeURIComponent(url.pathname.slice(1)),
-    });
+    const seen = await lookAtServer({ place: { ...place, password }, through: undefined });
     if (isRefusal(seen))
       return { good: seen.kind === 'unreachable' ? undefined : false, said: `${seen.kind}: ${seen.why}` };
     const missing = seen.missingRights.length > 0 ? `, but may not ${seen.missingRights.join(', ')}` : '';

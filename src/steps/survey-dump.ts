@@ -2,6 +2,7 @@ import { basename } from 'node:path';
 import type { SeenHost } from '../core/address/seen.js';
 import type { SeenFolders } from '../core/address/server-paths.js';
 import type { Finding } from '../core/findings.js';
+import { families } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import { DumpSurvey, prefixesIn, type SurveyedTable } from '../core/sql/survey.js';
 import { readDump } from '../ends/database/dump-reader.js';
@@ -83,6 +84,24 @@ function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] 
       },
     ];
   }
+  const shared = families.find(
+    other =>
+      other !== family &&
+      configured !== undefined &&
+      prefixesIn(tableNames(dump), other.coreTables).includes(configured),
+  );
+  if (shared) {
+    return [
+      {
+        level: 'stop',
+        code: 'prefix-shared',
+        place: dump.file,
+        what: `Tables of a ${shared.name} site stand under the same prefix "${configured}"; which table belongs to whom cannot be told`,
+        remedy:
+          'Leave out those of the other site by name (take.database.tables.without), or give the two sites prefixes of their own',
+      },
+    ];
+  }
   if (dump.prefixes.length === 1) return [];
   return [
     {
@@ -93,6 +112,10 @@ function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] 
       remedy: 'If the others are not wanted at the new host, dump only the tables of this site',
     },
   ];
+}
+
+function tableNames({ tables }: SurveyedDump): string[] {
+  return tables.map(({ name }) => name);
 }
 
 function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {

@@ -1,11 +1,16 @@
 import { randomBytes } from 'node:crypto';
 import { asBytes, textOf } from '../core/bytes.js';
+import { shownDatabase } from '../core/database/place.js';
 import type { Finding } from '../core/findings.js';
 import type { Family } from '../core/site/family.js';
 import { probeSource, readProbe, type SeenLanguage } from '../core/site/probe.js';
+import { missingAbilities } from '../ends/database/abilities.js';
 import { isRefusal, lookAtServer, type SeenServer } from '../ends/database/server.js';
+import { withDatabase } from '../ends/database/session.js';
 import { openAbove, openFiles, placeAbove, placeBelow } from '../ends/files/place.js';
 import { type Trial, tryOut } from '../ends/files/trial.js';
+import { newDatabaseOf } from './databases.js';
+import { roomByHand } from './make-room.js';
 import type { Move } from './move.js';
 import { noteDone, type StepRun } from './run.js';
 import { topOf } from './spots.js';
@@ -172,7 +177,6 @@ export async function surveyNewDatabase(
 ): Promise<{ server: SeenServer | undefined; findings: Finding[] }> {
   const { database } = move.sheet.new;
   if (!database?.server) return { server: undefined, findings: [] };
-  const url = new URL(database.server);
   const place = database.server.replace(/\/\/[^@]*@/, '//');
   const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string): Finding => ({
     level,
@@ -194,13 +198,22 @@ export async function surveyNewDatabase(
       ],
     };
   }
-  const seen = await lookAtServer({
-    host: url.hostname.replace(/^\[|\]$/g, ''),
-    port: url.port === '' ? 3306 : Number(url.port),
-    user: decodeURIComponent(url.username),
-    password: database.password,
-    database: decodeURIComponent(url.pathname.slice(1)),
-  });
+  const way = newDatabaseOf(move)!;
+  const looked = await lookAtServer(way);
+  // Where rows will be loaded it is tried out; what the server lists may leave out roles.
+  const seen =
+    move.newLive && !isRefusal(looked)
+      ? { ...looked, missingRights: await withDatabase(way, missingAbilities) }
+      : looked;
+  const toBeMade = isRefusal(seen) && database.administrator && /no such|credentials/.test(seen.kind);
+  if (toBeMade) {
+    const what =
+      'The new database or its user is not there yet; deliver makes them with the administrator’s credentials';
+    return {
+      server: undefined,
+      findings: [tell('note', 'database-missing', what, 'Nothing needs to be done')],
+    };
+  }
   if (!isRefusal(seen)) return { server: seen, findings: serverFindings(move, seen, prefix, ours, tell) };
   const finding = {
     unreachable: tell(
@@ -219,7 +232,7 @@ export async function surveyNewDatabase(
       'stop',
       'database-missing',
       `The new database is not there, or this user may not open it (${seen.why})`,
-      'Create it in the host’s panel and give the user all rights on it; many hosts put their own prefix before its name',
+      `Create it in the host’s panel and give the user all rights on it (many hosts put their own prefix before its name), or as the server’s administrator: ${roomByHand(way)}`,
     ),
     refused: tell(
       'stop',
@@ -243,13 +256,17 @@ function serverFindings(
   const same = seen.tables.filter(table => table.startsWith(wanted));
   // What stands there after a delivery is most likely its own.
   if (move.newDump !== undefined && ours.has(move.newDump)) return findings;
+  const way = newDatabaseOf(move);
+  if (way && ours.has(shownDatabase(way.place))) return findings;
   if (wanted !== '' && same.length > 0) {
     findings.push(
       tell(
         'warn',
         'database-tables-there',
         `${same.length} ${same.length === 1 ? 'table' : 'tables'} with the prefix "${wanted}" ${same.length === 1 ? 'stands' : 'stand'} in the new database already`,
-        'Loading the dump drops them; dump them first, or give new.database.prefix',
+        move.newLive
+          ? 'Delivery keeps them in a dump beside the sheet and drops them; "undo" puts them back'
+          : 'Loading the dump drops them; dump them first, or give new.database.prefix',
       ),
     );
   } else if (seen.tables.length > 0) {

@@ -8,6 +8,7 @@ import type { SeenServer } from '../ends/database/server.js';
 import type { DnsRecord } from '../ends/dns.js';
 import { openFiles } from '../ends/files/place.js';
 import { tryReading } from '../ends/files/trial.js';
+import { loadedPlaces } from './clear-tables.js';
 import { identityOf, type Move } from './move.js';
 import { checkRoom } from './room.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
@@ -20,6 +21,7 @@ import {
   type ShownFact,
   shownFacts,
 } from './survey-configuration.js';
+import { type ListedDatabase, surveyOldDatabase } from './survey-database.js';
 import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey-dump.js';
 import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey-files.js';
 import {
@@ -43,6 +45,8 @@ export interface OldEnd {
   readonly configuration: string | undefined;
   readonly facts: readonly ShownFact[];
   readonly databases: readonly DatabaseCandidate[];
+  /** The databases that the old server shows to the account. */
+  readonly listed: readonly ListedDatabase[];
   readonly files: FilesSurvey | undefined;
   readonly dump: SurveyedDump | undefined;
   readonly web: WebSurvey;
@@ -145,9 +149,11 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
   if (site) findings.push(...(await configurationFindings(move, site)));
   const seen = files && site ? await surveyFiles(run, files, site.family) : undefined;
   const databases = site && seen ? await databaseCandidates(move, site, seen.likely) : undefined;
-  const looked = move.oldDump === undefined ? undefined : await surveyDump(run, move.oldDump, site?.family);
+  const server = move.oldLive ? await surveyOldDatabase(run, site) : undefined;
+  const looked = move.oldDump === undefined ? server : await surveyDump(run, move.oldDump, site?.family);
+  findings.push(...(server?.findings ?? []));
   findings.push(...(seen?.findings ?? []), ...(databases?.findings ?? []));
-  if (looked) findings.push(...dumpFindings(move, site, looked.dump));
+  if (looked?.dump) findings.push(...dumpFindings(move, site, looked.dump));
   findings.push(
     ...folderFindings(
       move,
@@ -165,6 +171,7 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
     configuration: site?.configuration,
     facts: site ? shownFacts(site) : [],
     databases: databases?.candidates ?? [],
+    listed: server?.listed ?? [],
     files: seen?.survey,
     dump: looked?.dump,
     web: web?.web ?? notAsked,
@@ -175,12 +182,13 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
 
 async function surveyNew(run: StepRun, site: Site | undefined): Promise<SeenNew> {
   const { move } = run;
-  const ours = delivered(await move.folder.readJournal());
+  const journal = await move.folder.readJournal();
+  const ours = delivered(journal);
   const { place, findings } = await surveyNewPlace(run, site?.family, ours);
   const web = await surveyNewWeb(run);
   const probed = await probeLanguage(run);
   const prefix = site?.facts?.prefix?.value;
-  const database = await surveyNewDatabase(move, prefix, ours);
+  const database = await surveyNewDatabase(move, prefix, new Set([...ours, ...loadedPlaces(journal)]));
   const same = move.oldAddress.host === move.newAddress.host;
   const dns = same ? { records: [], findings: [] } : await surveyDns(run, 'new');
   const { server } = database;
@@ -222,6 +230,7 @@ function knownOfEnds(move: Move, old: SeenOld | undefined, { end, server }: Seen
     web: web.home === undefined ? undefined : { asked: web.asked!, server: web.front?.server },
     language: end.language,
     database: server,
+    fits: move.newLive,
     dump: move.sheet.take.database === false ? undefined : dump,
   };
 }

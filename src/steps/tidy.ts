@@ -1,7 +1,9 @@
 import { access, readdir, rm } from 'node:fs/promises';
 import { archiveName } from '../core/files/archive-names.js';
+import type { JournalRecord } from '../core/journal.js';
 import type { Move } from './move.js';
 import { clearBeside, clearFolders, type Remains, remainsOf } from './put-back.js';
+import { clearBesideDatabase, type DatabaseRemains, databaseRemains } from './put-back-database.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { clearProbes } from './survey-new.js';
 
@@ -16,14 +18,20 @@ export async function planTidy(move: Move): Promise<string[]> {
   return (await planOf(move)).paths;
 }
 
-async function planOf(
-  move: Move,
-): Promise<{ remains: Remains[]; crate: boolean; archives: string[]; paths: string[] }> {
+async function planOf(move: Move): Promise<{
+  remains: Remains[];
+  database: DatabaseRemains | undefined;
+  crate: boolean;
+  archives: string[];
+  paths: string[];
+}> {
   const remains = await remainsOf(move, await move.folder.readJournal());
   const paths = remains.flatMap(({ keepsake, scraps }) => [
     ...(keepsake === undefined ? [] : [keepsake]),
     ...scraps,
   ]);
+  const database = await databaseRemains(move);
+  if (database?.keepsake !== undefined) paths.push(database.keepsake);
   const crate = await access(move.crate.folder).then(
     () => true,
     () => false,
@@ -34,28 +42,39 @@ async function planOf(
     .filter(name => name.startsWith(archiveName(move.sheet.name)))
     .map(name => move.folder.at(name));
   paths.push(...archives);
-  return { remains, crate, archives, paths };
+  return { remains, database, crate, archives, paths };
 }
 
 /** Takes away what the move left behind. After it there is no way back but the old site itself. */
 export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
-  const { remains, crate, archives, paths } = await planOf(move);
+  const { remains, database, crate, archives, paths } = await planOf(move);
+  const held = heldBack(await move.folder.readJournal());
   return doStep({ ...run, again: true }, 'tidy', { paths }, async () => {
     for (const one of remains) await clearBeside(move, one);
     await clearFolders(move);
+    if (database) await clearBesideDatabase(move, database);
     await clearProbes(move);
     if (crate) await rm(move.crate.folder, { recursive: true });
     for (const archive of archives) await rm(archive);
     const remember = [
-      `Open the permalink settings of ${move.sheet.new.address} once and save them`,
+      ...(move.newLive
+        ? []
+        : [`Open the permalink settings of ${move.sheet.new.address} once and save them`]),
       'Empty the caches of the site and of any service in front of it',
-      ...move.sheet.configure['switch-off'].map(
-        pattern => `Switch on again, one by one, the extensions held back by ${pattern}`,
-      ),
+      ...(move.newLive
+        ? held.map(name => `Switch on again, and look at the site: ${name}`)
+        : move.sheet.configure['switch-off'].map(
+            pattern => `Switch on again, one by one, the extensions held back by ${pattern}`,
+          )),
       'Look for installers, archives and dumps that somebody left in the web root',
       `Keep the redirects at ${move.sheet.old.address} for at least a year`,
     ];
     return { result: { removed: paths, remember }, findings: [], brief: { removed: paths } };
   });
+}
+
+/** The extensions that a delivery held back. */
+function heldBack(journal: readonly JournalRecord[]): string[] {
+  return [...new Set(journal.flatMap(({ did }) => (did?.holdsBack === undefined ? [] : [did.holdsBack])))];
 }

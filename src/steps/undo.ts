@@ -1,5 +1,6 @@
 import type { Move } from './move.js';
 import { clearFolders, putBack, type Remains, remainsOf } from './put-back.js';
+import { type DatabaseRemains, databaseRemains, putBackDatabase } from './put-back-database.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 
 export interface UndoResult {
@@ -8,20 +9,31 @@ export interface UndoResult {
 }
 
 /** What `undo` would do now. */
-export async function planUndo(move: Move): Promise<Remains[]> {
+export async function planUndo(
+  move: Move,
+): Promise<{ files: Remains[]; database: DatabaseRemains | undefined; places: string[] }> {
   const remains = await remainsOf(move, await move.folder.readJournal());
-  return remains.filter(one => one.delivered || one.keepsake !== undefined || one.scraps.length > 0);
+  const files = remains.filter(one => one.delivered || one.keepsake !== undefined || one.scraps.length > 0);
+  const database = await databaseRemains(move);
+  const places = [...files.map(({ place }) => place), ...(database ? [database.place] : [])];
+  return { files, database, places };
 }
 
 /** Puts the new end back as it was before the first delivery. */
 export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
-  const remains = await planUndo(run.move);
-  return doStep({ ...run, again: true }, 'undo', { remains }, async () => {
+  const { files, database } = await planUndo(run.move);
+  const remains = files;
+  return doStep({ ...run, again: true }, 'undo', { remains, database }, async () => {
     for (const one of remains) await putBack(run, one);
     await clearFolders(run.move);
+    if (database) await putBackDatabase(run, database);
+    const kept = [...remains, ...(database ? [database] : [])].filter(one => one.keepsake !== undefined);
     const result = {
-      removed: remains.filter(one => one.delivered).map(({ place }) => place),
-      restored: remains.filter(one => one.keepsake !== undefined).map(({ place }) => place),
+      removed: [
+        ...remains.filter(one => one.delivered).map(({ place }) => place),
+        ...(database ? [database.place] : []),
+      ],
+      restored: kept.map(({ place }) => place),
     };
     return { result, findings: [], brief: { ...result } };
   });

@@ -49,18 +49,18 @@ test('a database server says what it is; wrong credentials and names are told ap
   const server = new StandinDatabaseServer(database, { skew: -900 });
   const port = await server.listen();
   t.after(() => server.close());
-  const place = { host: '127.0.0.1', port, user: 'u', password: "p'w", database: 'my_db' };
-  const seen = await lookAtServer(place);
+  const place = { host: '127.0.0.1', port, user: 'u', password: "p'w", name: 'my_db' };
+  const seen = await lookAtServer({ place, through: undefined });
   assert.ok(!isRefusal(seen));
   assert.deepEqual([seen.missingRights, seen.packet, seen.charset], [[], 16 * 1024 * 1024, 'utf8mb4']);
   assert.ok(Math.abs(seen.skew + 900) <= 2);
   const kind = async (change: Partial<typeof place>) => {
-    const refusal = await lookAtServer({ ...place, ...change });
+    const refusal = await lookAtServer({ place: { ...place, ...change }, through: undefined });
     return isRefusal(refusal) ? refusal.kind : 'opened';
   };
   assert.equal(await kind({ password: 'p' }), 'credentials');
   assert.equal(await kind({ password: '' }), 'credentials');
-  assert.equal(await kind({ database: 'other' }), 'no such database');
+  assert.equal(await kind({ name: 'other' }), 'no such database');
   assert.equal(await kind({ port: 9 }), 'unreachable');
 });
 

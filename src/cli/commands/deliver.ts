@@ -97,7 +97,7 @@ export const deliver = command<Options>({
         const replaced = await wouldReplace(run.move);
         if (replaced.length > 0)
           await askFirst(
-            `Put the new site in place of what stands at ${replaced.join(' and ')} (it is kept)?`,
+            `Put the new site in place of what stands there (${replaced.join(', ')}; it is kept)?`,
             argv,
           );
         return step(run, { ...argv, sample: argv.readBack === 'sample' });

@@ -23,7 +23,7 @@ export const go = command<{ gentle: boolean }>({
       const replaced = await wouldReplace(run.move);
       if (replaced.length > 0)
         await askFirst(
-          `The move will put the new site in place of what stands at ${replaced.join(' and ')} (it is kept). Go on?`,
+          `The move will put the new site in place of what stands there (${replaced.join(', ')}; it is kept). Go on?`,
           argv,
         );
       const outcome = await goOn(run);

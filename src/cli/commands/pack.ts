@@ -62,7 +62,7 @@ export const pack = command<Options>({
     await runAndShow(
       argv,
       async run => {
-        const outcome = await step(run, argv);
+        const outcome = await step(run, { ...argv, latest: true });
         if (argv.as !== 'tar' || outcome.state === 'stopped') return { ...outcome, archive: undefined };
         const [{ archiveCrate }, { newPassphrase }] = await Promise.all([
           import('../../steps/crate-archive.js'),

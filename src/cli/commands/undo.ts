@@ -17,7 +17,7 @@ export const undo = command({
     await runAndShow(
       argv,
       async run => {
-        const places = (await planUndo(run.move)).map(({ place }) => place);
+        const { places } = await planUndo(run.move);
         if (places.length > 0)
           await askFirst(
             `Take away what was delivered at ${places.join(' and ')} and put back what stood there?`,

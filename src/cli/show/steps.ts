@@ -2,6 +2,7 @@ import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/rewrite/tally.js';
 import type { CrateArchive, VerifiedCrate } from '../../steps/crate-archive.js';
 import type { DeliverResult } from '../../steps/deliver.js';
+import type { LoadedDatabase } from '../../steps/load-database.js';
 import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepOutcome } from '../../steps/run.js';
@@ -80,6 +81,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     lines.push(
       `                 ${counted(files.removed, 'thing')} taken away that the old site no longer has`,
     );
+  lines.push(...showLoaded(outcome.result.database));
   if (dump) lines.push(`  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`);
   if (configuration)
     lines.push(
@@ -90,6 +92,27 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
   for (const keepsake of keepsakes)
     lines.push(`  kept           ${keepsake}; "undo" puts it back, "tidy" removes it`);
   return withFindings(outcome, lines, colors);
+}
+
+/** What loading the database came to, line by line. */
+function showLoaded(loaded: LoadedDatabase | undefined): string[] {
+  if (!loaded) return [];
+  const equal = loaded.tables.filter(one => one.equal).length;
+  const lines = [
+    `  database       ${loaded.database} – ${counted(loaded.tables.length, 'table')} with ${counted(loaded.rows, 'row')}; ${equal === loaded.tables.length ? 'every table' : `only ${equal}`} read back equal`,
+  ];
+  for (const made of loaded.made) lines.push(`                 made ${made}`);
+  for (const [what, n] of Object.entries(loaded.fitted))
+    lines.push(`                 fitted: ${what} (${counted(n, 'time')})`);
+  for (const { what, rows, before, after, table: name } of loaded.edits) {
+    const change = before === '' && after === '' ? '' : `: ${cut(before, 40)} → ${cut(after, 40)}`;
+    lines.push(`  set right      ${what} – ${counted(rows, 'row')} of ${name}${change}`);
+  }
+  if (loaded.keepsake !== undefined)
+    lines.push(
+      `  kept           ${counted(loaded.dropped.length, 'table')} that stood there, in ${loaded.keepsake}; "undo" puts them back, "tidy" removes them`,
+    );
+  return lines;
 }
 
 export function showSetUp(outcome: StepOutcome<SetUpResult>, colors: Colors): string {

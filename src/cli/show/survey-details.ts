@@ -7,7 +7,7 @@ type Colors = Face['colors'];
 
 /** What the old site is, by its files and its configuration. */
 export function showFacts(old: OldEnd, colors: Colors): string {
-  const { family, version, recognisedBy, facts, databases, dns } = old;
+  const { family, version, recognisedBy, facts, databases, listed, dns } = old;
   const by = recognisedBy.length > 0 ? ` (by ${recognisedBy.join(', ')})` : '';
   const parts = [
     `${colors.bold(`The old site: ${[family, version].filter(Boolean).join(' ')}`)}${colors.dim(by)}`,
@@ -41,6 +41,21 @@ export function showFacts(old: OldEnd, colors: Colors): string {
           file,
           used ? colors.green('the site uses this one') : '',
         ]),
+      ).trimEnd(),
+    );
+  }
+  if (listed.length > 0) {
+    parts.push(
+      table(
+        ['databases at the server', 'tables', 'size', 'sites in it (prefix)', ''],
+        listed.map(({ name, tables, size, sites, used }) => [
+          cut(name, 30),
+          count(tables),
+          bytes(size),
+          cut(sites.map(({ family: kind, prefix }) => `${kind} (${prefix})`).join(', '), 50),
+          used ? colors.green('the site uses this one') : '',
+        ]),
+        [1, 2],
       ).trimEnd(),
     );
   }
@@ -112,7 +127,7 @@ export function showDump({ dump }: OldEnd, colors: Colors): string {
   const hosts = dump.hosts.slice(0, 10);
   const from = dump.server === undefined ? '' : ` from ${cut(dump.server, 40)}`;
   return [
-    `${colors.bold('Dump')}: ${counted(dump.tables.length, 'table')}, ${counted(rows, 'row')}${from}`,
+    `${colors.bold('Database')}: ${counted(dump.tables.length, 'table')}, ${counted(rows, 'row')}${from}`,
     table(
       ['largest tables', 'rows', 'size'],
       largest.map(one => [cut(one.name, 40), count(one.rows), bytes(one.bytes)]),

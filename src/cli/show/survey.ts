@@ -70,6 +70,8 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
   const kind = old && [old.family, old.version].filter(Boolean).join(' ');
   const prefix = fact('prefix');
   const name = fact('name');
+  const configured = name && `${name} as ${fact('user') ?? '?'} at ${fact('host') ?? '?'}`;
+  const live = (old?.listed.length ?? 0) > 0;
   const rows: [string, string | undefined, string | undefined][] = [
     ['address', old?.address, next?.address],
     ['answers', answers(old?.web), next?.place?.delivered ? answers(next.web) : server(next?.web)],
@@ -86,8 +88,8 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
     ['database server', old?.dump?.server, next?.database?.version],
     ['character set', fact('charset') ?? old?.dump?.charsets.join(', '), next?.database?.charset],
     ['table prefix', prefix, next && (next.prefix ?? prefix)],
-    ['database', name && `${name} as ${fact('user') ?? '?'} at ${fact('host') ?? '?'}`, next?.databaseNamed],
-    ['dump', old?.dump?.file, next?.dump],
+    ['database', live ? old?.dump?.file : configured, next?.databaseNamed],
+    ['dump', live ? undefined : old?.dump?.file, next?.dump],
     ['files', old?.files?.place, next?.place?.path],
     [
       '',

@@ -5,17 +5,31 @@ const size = mixed<string | number>().test('size', 'must be a size such as 5 MiB
   return value === undefined || sizePattern.test(String(value));
 });
 
+const server = string().matches(/^mysql:\/\//, {
+  message: 'must begin with mysql://',
+  excludeEmptyString: true,
+});
+
 const oldDatabase = object({
   from: string().oneOf(['configuration']),
+  server,
+  password: string(),
+  through: string().oneOf(['files']),
   dump: string(),
 })
   .noUnknown()
-  .test('one-source', 'name either "dump" or "from", not both', value => !(value?.dump && value?.from));
+  .test(
+    'one-source',
+    'name one of "dump", "from" and "server"',
+    value => [value?.dump, value?.from, value?.server].filter(Boolean).length < 2,
+  );
 
 const newDatabase = object({
-  server: string().matches(/^mysql:\/\//, { message: 'must begin with mysql://', excludeEmptyString: true }),
+  server,
   password: string(),
   through: string().oneOf(['files']),
+  administrator: object({ user: string().required(), password: string() }).noUnknown().default(undefined),
+  replace: string().oneOf(['own', 'all']),
   prefix: string().matches(/^\w*$/, 'may hold letters, digits and underscores only'),
   charset: string().matches(/^\w+$/, 'must be the name of a character set, such as utf8mb4'),
   dump: string(),
@@ -63,7 +77,14 @@ export const sheetSchema = object({
     .required(),
   take: object({
     files: orFalse(object({ without, 'larger-than': size }).noUnknown()),
-    database: orFalse(object({ tables: object({ without }).noUnknown() }).noUnknown()),
+    database: orFalse(
+      object({
+        tables: object({ without }).noUnknown(),
+        routines: boolean(),
+        events: boolean(),
+        'without-transactions': string().oneOf(['lock', 'read', 'refuse']),
+      }).noUnknown(),
+    ),
   }).noUnknown(),
   rewrite: object({
     pairs: array(
@@ -74,6 +95,10 @@ export const sheetSchema = object({
   }).noUnknown(),
   configure: object({
     title: string(),
+    tagline: string(),
+    administrator: object({ login: string(), mail: string(), password: string() })
+      .noUnknown()
+      .default(undefined),
     'search-engines': string().oneOf(['keep', 'hide', 'show']).default('keep'),
     'switch-off': array(string().required()).default([]),
     debug: string().oneOf(['off', 'keep']).default('off'),
@@ -110,10 +135,20 @@ export const sheetSchema = object({
 
 type Checked = InferType<typeof sheetSchema>;
 
+/** What is taken of a database. */
+interface TakenOfDatabase {
+  /** Tables whose rows are left. */
+  readonly tables: { readonly without: readonly string[] };
+  readonly routines?: boolean;
+  readonly events?: boolean;
+  /** What is done about tables that no snapshot holds still; `lock` where nothing is said. */
+  readonly 'without-transactions'?: 'lock' | 'read' | 'refuse';
+}
+
 /** What the administrator wants, checked. */
 export interface Sheet extends Omit<Checked, 'take'> {
   readonly take: {
     readonly files: false | { readonly without: readonly string[]; readonly 'larger-than'?: string | number };
-    readonly database: false | { readonly tables: { readonly without: readonly string[] } };
+    readonly database: false | TakenOfDatabase;
   };
 }

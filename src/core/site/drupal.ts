@@ -1,5 +1,6 @@
 import type { Address } from '../address/address.js';
 import { asBytes, type ByteString } from '../bytes.js';
+import { emptied } from './data-edits.js';
 import {
   type Fact,
   type FactName,
@@ -85,6 +86,14 @@ export const drupal: Family = {
   landmark: /^(?:\\*\/|%2f)(?:sites\/default\/files|core\/(?:misc|themes)|node\/\d|user\/login)/i,
   loginPage: 'user/login',
   coreTables: ['config', 'users', 'node'],
+  dataEdits: ({ prefix, tables }) =>
+    tables
+      .filter(name => /^(?:sessions|cache_\w+|cachetags)$/.test(name.slice(prefix.length)))
+      .map(name =>
+        name.endsWith('sessions')
+          ? emptied('Sessions ended: everybody logs in again', name, 'sid')
+          : emptied('Caches emptied', name, name.endsWith('cachetags') ? 'tag' : 'cid'),
+      ),
   troubleIn(html) {
     if (/<title>[^<]*(?:Choose language|Select an installation profile)[^<]*<\/title>/i.test(html))
       return 'installation page';

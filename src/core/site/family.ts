@@ -1,6 +1,7 @@
 import type { Address } from '../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../bytes.js';
 import type { PrefixedData } from '../rewrite/prefix.js';
+import type { Condition, DataEdit, DataWish } from './data-edits.js';
 
 /** A fact of a configuration, with the place it stands in. A secret is never shown, only used. */
 export interface Fact {
@@ -169,6 +170,10 @@ export interface Family {
   readonly loginPage: string | undefined;
   /** Tables, without prefix, that every installation has. */
   readonly coreTables: readonly string[];
+  /** What is set right in the tables at the new end, once they are loaded. */
+  dataEdits?(wish: DataWish): DataEdit[];
+  /** The row that holds the address of a site, by which one tells whose tables stand somewhere. */
+  readonly addressRow?: { readonly table: string; readonly column: string; readonly where: Condition };
   /** What a page that is not the site's own says, seen in its HTML. */
   troubleIn(html: string): 'installation page' | 'database error' | undefined;
 }

@@ -1,4 +1,5 @@
-import { asBytes } from '../bytes.js';
+import { asBytes, bytesOfText } from '../bytes.js';
+import { type DataEdit, type DataWish, emptied, portableHash } from './data-edits.js';
 import { type Family, movedCookieDomain, movedFacts, said } from './family.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 
@@ -65,6 +66,7 @@ export const joomla: Family = {
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?option=|administrator\/|media\/|components\/|images\/)/i,
   loginPage: 'administrator/',
   coreTables: ['extensions', 'users', 'usergroups'],
+  dataEdits,
   troubleIn(html) {
     if (/<title>[^<]*(?:Web Installer|Installation)[^<]*<\/title>/i.test(html)) return 'installation page';
     return /Error displaying the error page|Could not connect to (?:MySQL|database)|database connection error/i.test(
@@ -74,3 +76,42 @@ export const joomla: Family = {
       : undefined;
   },
 };
+
+/** Its sessions, the extensions to hold back, and the administrator; the title stands in the configuration. */
+function dataEdits({ prefix, tables, holdsBack, administrator }: DataWish): DataEdit[] {
+  const edits: DataEdit[] = [];
+  if (tables.includes(`${prefix}session`))
+    edits.push(emptied('Sessions ended: everybody logs in again', `${prefix}session`, 'session_id'));
+  if (tables.includes(`${prefix}extensions`)) {
+    edits.push({
+      what: 'Extensions held back',
+      table: `${prefix}extensions`,
+      key: ['extension_id'],
+      where: [
+        { column: 'type', is: 'plugin' },
+        { column: 'enabled', is: '1' },
+      ],
+      change: {
+        column: 'enabled',
+        from: 'element',
+        to: name => (holdsBack(name) ? asBytes('0') : undefined),
+      },
+      heldBack: name => [name],
+    });
+  }
+  const user = (what: string, column: string, to: string, secret = false): DataEdit => ({
+    what,
+    table: `${prefix}users`,
+    key: ['id'],
+    where: [{ column: 'username', is: administrator!.login }],
+    change: { column, to: () => bytesOfText(to) },
+    secret,
+  });
+  if (administrator?.mail !== undefined)
+    edits.push(user('Mail address of the administrator set', 'email', administrator.mail));
+  if (administrator?.password !== undefined)
+    edits.push(
+      user('Password of the administrator set', 'password', portableHash(administrator.password), true),
+    );
+  return edits;
+}

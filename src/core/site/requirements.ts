@@ -32,6 +32,8 @@ export interface KnownOfEnds {
     | undefined;
   readonly web: { readonly asked: string; readonly server: string | undefined } | undefined;
   readonly language: SeenLanguage | undefined;
+  /** Whether the load fits the dump to the server. */
+  readonly fits: boolean;
   /** The new database's server; undefined where it was not asked. */
   readonly database:
     | {
@@ -183,7 +185,7 @@ function askLanguage({ web, language, version, extensions, family }: KnownOfEnds
   });
 }
 
-function askDatabase({ database, dump, version }: KnownOfEnds, ask: Ask): void {
+function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): void {
   const place = 'new.database';
   if (version.mysql !== undefined || database) {
     const seen = database && databaseVersion(database.version);
@@ -233,11 +235,13 @@ function askDatabase({ database, dump, version }: KnownOfEnds, ask: Ask): void {
       missing && (missing.length > 0 ? `not ${missing.join(', ')}` : 'all'),
       missing && missing.length === 0,
       {
-        level: 'stop',
+        level: fits ? 'note' : 'stop',
         code: 'collation-missing',
         place,
         what: `The dump uses ${what} that the new server does not know: ${missing?.join(', ')}`,
-        remedy: 'Dump with a compatible program, or replace them in the dump by ones that it knows',
+        remedy: fits
+          ? 'Nothing: the load puts the nearest that it has in their place, and tells'
+          : 'Dump with a compatible program, or replace them in the dump by ones that it knows',
       },
     );
   }
@@ -245,7 +249,7 @@ function askDatabase({ database, dump, version }: KnownOfEnds, ask: Ask): void {
     'longest statement',
     sizeText(dump.longestStatement),
     database && sizeText(database.packet),
-    database && database.packet > dump.longestStatement,
+    database && (fits || database.packet > dump.longestStatement),
     {
       level: 'stop',
       code: 'packet-too-small',

@@ -11,6 +11,7 @@ import {
 } from './family.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { folderOf, valueOfPath } from './php/paths.js';
+import { wordpressEdits } from './wordpress-data.js';
 
 /** Where each fact stands in wp-config.php: https://developer.wordpress.org/apis/wp-config-php/ */
 const dialect: PhpDialect = {
@@ -94,6 +95,8 @@ export const wordpress: Family = {
   landmark: /^(?:\\*\/|%2f)(?:wp-content|wp-includes|wp-admin|wp-json|wp-login\.php)/i,
   loginPage: 'wp-login.php',
   coreTables: ['options', 'posts', 'users'],
+  dataEdits: wordpressEdits,
+  addressRow: { table: 'options', column: 'option_value', where: { column: 'option_name', is: 'home' } },
 
   troubleIn(html) {
     if (/<title>[^<]*(?:Installation|Setup Configuration File)[^<]*<\/title>/i.test(html))

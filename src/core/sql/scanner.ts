@@ -34,8 +34,8 @@ export interface DumpVisitor {
   literal?(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined;
   /** A literal in hex; `start` and `end` bound its digits. */
   hex?(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined;
-  /** The brackets of a row, with what stands between them where it lies whole in this window. */
-  row?(): void;
+  /** A row is at its end: the offset after its closing bracket. */
+  row?(end: number): void;
   /** Bytes of rows as they stand in the dump, brackets and commas with them. */
   rowBytes?(s: ByteString, start: number, end: number): void;
   /** Any other statement, whole, without its delimiter. */
@@ -174,7 +174,7 @@ export class DumpScanner {
   private skipLine(s: ByteString, at: number, last: boolean): number {
     const end = s.indexOf('\n', at);
     if (end < 0 && !last) return needMore;
-    if (/^-- (?:MariaDB|MySQL) dump /.test(s.slice(at, at + 20))) this.headed = true;
+    if (/^-- (?:MariaDB|MySQL|Able Porter \S+) dump /.test(s.slice(at, at + 40))) this.headed = true;
     if (s.startsWith('-- Dump completed', at)) this.completed = true;
     return end < 0 ? s.length : end + 1;
   }
@@ -259,8 +259,8 @@ export class DumpScanner {
           at++;
           break;
         case 0x29:
-          if (--this.depth === 0) visitor.row?.();
           at++;
+          if (--this.depth === 0) visitor.row?.(at);
           break;
         case 0x2c:
           if (this.depth === 1) this.column++;

@@ -1,13 +1,12 @@
-import { createConnection, type RowDataPacket } from 'mysql2/promise';
-
-/** Where a database is, and as whom it is opened. */
-export interface DatabasePlace {
-  readonly host: string;
-  readonly port: number;
-  readonly user: string;
-  readonly password: string;
-  readonly database: string;
-}
+import { EndError } from '../../core/errors.js';
+import {
+  type DatabaseSession,
+  type DatabaseWay,
+  type RefusalKind,
+  refusalKindOf,
+  type ServerSaid,
+  withDatabase,
+} from './session.js';
 
 /** What a database server says of itself and of one database. */
 export interface SeenServer {
@@ -29,64 +28,46 @@ export interface SeenServer {
 
 /** Why a database could not be opened. */
 export interface Refusal {
-  readonly kind: 'unreachable' | 'credentials' | 'no such database' | 'refused';
+  readonly kind: RefusalKind;
   readonly why: string;
 }
 
-const patience = 10_000;
-
 /** Opens a database, asks the server about itself, and closes it again. Nothing is changed. */
-export async function lookAtServer(place: DatabasePlace): Promise<SeenServer | Refusal> {
-  let connection: Awaited<ReturnType<typeof createConnection>>;
+export async function lookAtServer(way: DatabaseWay): Promise<SeenServer | Refusal> {
   try {
-    connection = await createConnection({ ...place, connectTimeout: patience, charset: 'utf8mb4' });
+    return await withDatabase(way, session => serverOf(session, way.place.name));
   } catch (error) {
-    return refusalOf(error as NodeJS.ErrnoException & { sqlMessage?: string });
+    if (!(error instanceof EndError)) throw error;
+    return { kind: refusalKindOf((error.cause ?? {}) as ServerSaid), why: error.told.cause };
   }
-  try {
-    const column = async (sql: string) => {
-      const [rows] = await connection.query<RowDataPacket[]>(sql);
-      return rows.map(row => String(Object.values(row)[0]));
-    };
-    const asked = Date.now();
-    const [now] = await column('SELECT UNIX_TIMESTAMP()');
-    const [version, packet, modes, charset] = await Promise.all([
-      column('SELECT VERSION()'),
-      column('SELECT @@max_allowed_packet'),
-      column('SELECT @@sql_mode'),
-      column('SELECT @@character_set_database'),
-    ]);
-    const grants = await column('SHOW GRANTS');
-    return {
-      version: version[0] ?? '',
-      charsets: await column('SHOW CHARACTER SET'),
-      collations: await column('SHOW COLLATION'),
-      charset: charset[0] ?? '',
-      packet: Number(packet[0]),
-      modes: (modes[0] ?? '').split(',').filter(Boolean),
-      missingRights: missingIn(grants, place.database),
-      tables: await column('SHOW TABLES'),
-      skew: Math.round(Number(now) - asked / 1000),
-    };
-  } finally {
-    await connection.end();
-  }
+}
+
+/** What the server of an open database says of itself. */
+export async function serverOf(session: DatabaseSession, database: string): Promise<SeenServer> {
+  const column = async (sql: string) => (await session.rows(sql)).map(row => row[0] ?? '');
+  const asked = Date.now();
+  const [now] = await column('SELECT UNIX_TIMESTAMP()');
+  const [version] = await column('SELECT VERSION()');
+  const [packet] = await column('SELECT @@max_allowed_packet');
+  const [modes] = await column('SELECT @@sql_mode');
+  const [charset] = await column('SELECT @@character_set_database');
+  const grants = await column('SHOW GRANTS');
+  return {
+    version: version ?? '',
+    charsets: await column('SHOW CHARACTER SET'),
+    collations: await column('SHOW COLLATION'),
+    charset: charset ?? '',
+    packet: Number(packet),
+    modes: (modes ?? '').split(',').filter(Boolean),
+    missingRights: missingIn(grants, database),
+    tables: await column('SHOW TABLES'),
+    skew: Math.round(Number(now) - asked / 1000),
+  };
 }
 
 /** Whether looking at a server came to nothing. */
 export function isRefusal(seen: SeenServer | Refusal): seen is Refusal {
   return 'kind' in seen;
-}
-
-function refusalOf({ code, message, sqlMessage }: NodeJS.ErrnoException & { sqlMessage?: string }): Refusal {
-  const why = sqlMessage ?? message;
-  if (code === 'ER_ACCESS_DENIED_ERROR') return { kind: 'credentials', why };
-  if (code === 'ER_BAD_DB_ERROR' || code === 'ER_DBACCESS_DENIED_ERROR')
-    return { kind: 'no such database', why };
-  const network = /^(?:ECONN|ETIMEDOUT|ENOTFOUND|EHOST|ENET|EAI_|EPIPE|PROTOCOL_CONNECTION_LOST)/.test(
-    code ?? '',
-  );
-  return { kind: network ? 'unreachable' : 'refused', why: why || String(code) };
 }
 
 const needed = ['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'CREATE', 'DROP', 'ALTER', 'INDEX', 'LOCK TABLES'];

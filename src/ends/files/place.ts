@@ -120,6 +120,12 @@ function ftpLogin(authority: string, sheet: SheetLogin, tls: boolean): FtpLogin 
   };
 }
 
+/** The SSH account by which a place is reached; undefined for every other place. */
+export function sessionOf(place: string): SshSession | undefined {
+  const session = sessions.get(remote(place)?.account ?? '');
+  return session instanceof SshSession ? session : undefined;
+}
+
 /** Keeps every session to so many connections at most. */
 export function keepToConnections(most: number): void {
   for (const session of sessions.values()) if (session instanceof FtpSession) session.keepTo(most);

@@ -149,12 +149,26 @@ export class SshConnection {
     this.jump?.close();
   }
 
-  private forward(host: string, port: number): Promise<Duplex> {
-    return new Promise((resolve, reject) => {
-      this.client.forwardOut('127.0.0.1', 0, host, port, (error, channel) =>
-        error ? reject(error) : resolve(channel),
-      );
-    });
+  /** A line from the far side to a port of a host that it reaches. */
+  forward(host: string, port: number): Promise<Duplex> {
+    return this.whileConnected(
+      new Promise((resolve, reject) => {
+        this.client.forwardOut('127.0.0.1', 0, host, port, (error, channel) =>
+          error ? reject(error) : resolve(channel),
+        );
+      }),
+    );
+  }
+
+  /** A line to a socket of the far side (an extension of OpenSSH: PROTOCOL, section 2.4). */
+  forwardSocket(path: string): Promise<Duplex> {
+    return this.whileConnected(
+      new Promise((resolve, reject) => {
+        this.client.openssh_forwardOutStreamLocal(path, (error, channel) =>
+          error ? reject(error) : resolve(channel),
+        );
+      }),
+    );
   }
 }
 

@@ -1,3 +1,4 @@
+import type { Duplex } from 'node:stream';
 import type { ClientChannel, SFTPWrapper } from 'ssh2';
 import { EndError, PartWayError, PorterError } from '../../core/errors.js';
 import type { SshConnection } from './connection.js';
@@ -79,6 +80,16 @@ export class SshSession {
         if (!(await this.wasLost(connection, error))) throw error;
       }
     }
+  }
+
+  /** A line from the host to a port that it reaches, such as its own database server's. */
+  async reach(host: string, port: number): Promise<Duplex> {
+    return (await this.connected()).forward(host, port);
+  }
+
+  /** A line to a socket of the host. */
+  async reachSocket(path: string): Promise<Duplex> {
+    return (await this.connected()).forwardSocket(path);
   }
 
   /** Whether the account may run a shell, and whether a program that can do what is asked of it is there. */

@@ -13,6 +13,7 @@ const known: KnownOfEnds = {
   take: { bytes: 5000, files: 100, links: 2 },
   place: { path: '/srv/x', writable: true, renames: true, links: true, freeBytes: 5000, freeFiles: 100 },
   web: { asked: 'http://192.0.2.1', server: 'x' },
+  fits: false,
   language: {
     version: '8.2.1',
     extensions: ['mysqli'],

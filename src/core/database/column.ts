@@ -1,0 +1,43 @@
+/** What a server says of one column of a table. */
+export interface Column {
+  readonly name: string;
+  /** Its type without length, in small letters: `varchar`, `bigint`, … */
+  readonly type: string;
+  /** The character set of its text; undefined for what is not text. */
+  readonly charset: string | undefined;
+  /** Whether the server works it out from others. */
+  readonly generated: boolean;
+}
+
+/** How the cells of a column are written in a dump. */
+export type Writing = 'number' | 'bits' | 'bytes' | 'text';
+
+const numbers = /^(?:tinyint|smallint|mediumint|int|integer|bigint|decimal|numeric|float|double|real|year)$/;
+/** Types that are not text to the server and are written as text all the same. */
+const worded = /^(?:date|time|datetime|timestamp|enum|set|json|uuid|inet4|inet6|xmltype)$/;
+
+/** How the cells of a column are written. */
+export function writingOf({ type, charset }: Column): Writing {
+  if (numbers.test(type)) return 'number';
+  if (type === 'bit') return 'bits';
+  return charset !== undefined || worded.test(type) ? 'text' : 'bytes';
+}
+
+/**
+ * What to select so that a cell can be written exactly. A server shows six digits of a FLOAT; as a DOUBLE it shows
+ * as many as are needed to read the same value back. (Times one keeps the sign of a negative zero.)
+ */
+export function selectedAs(column: Column): string {
+  const name = quoteName(column.name);
+  return column.type === 'float' ? `${name}*1e0` : name;
+}
+
+/** A name as it stands in SQL. */
+export function quoteName(name: string): string {
+  return `\`${name.replaceAll('`', '``')}\``;
+}
+
+/** Text as a string literal of SQL, for a session in which the backslash escapes (as in all of ours). */
+export function quoteText(text: string): string {
+  return `'${text.replaceAll("'", "''").replaceAll('\\', '\\\\')}'`;
+}

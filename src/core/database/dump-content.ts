@@ -1,0 +1,91 @@
+import { type ByteString, textOf } from '../bytes.js';
+import { type Cell, RowCells } from '../sql/cells.js';
+import { readCreateTable } from '../sql/create-table.js';
+import { DumpScanner, type DumpVisitor, type InsertHead, unquoteName } from '../sql/scanner.js';
+import type { Column } from './column.js';
+import { ContentDigest, kindOf, type TableContent } from './content-digest.js';
+
+/** What the rows of a table in a dump come to once they are loaded; undefined where only the server can tell. */
+export type DumpContents = ReadonlyMap<string, TableContent | undefined>;
+
+/** Takes the digest of every table's rows in a dump, to compare it with that of the loaded tables. */
+export class DumpContent implements DumpVisitor {
+  /** The character set and the time zone in which the dump is written, as it says; undefined where it does not. */
+  charset: string | undefined;
+  timeZone: string | undefined;
+  /** What it makes besides tables, by name, and where tables go on counting. */
+  readonly views = new Set<string>();
+  readonly triggers = new Set<string>();
+  readonly nextNumbers = new Map<string, string>();
+  private readonly columns: ReadonlyMap<string, readonly Column[]>;
+  private readonly scanner = new DumpScanner(this);
+  private readonly digests = new Map<string, ContentDigest | undefined>();
+  private readonly shapes = new Map<string, readonly string[]>();
+  private cells: RowCells | undefined;
+
+  /** @param columns of the loaded tables, as their server has them, without those that it works out */
+  constructor(columns: ReadonlyMap<string, readonly Column[]>) {
+    this.columns = columns;
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer): void {
+    this.scanner.push(chunk);
+  }
+
+  /** @throws DamageError when the dump ends too early */
+  finish(): void {
+    this.scanner.finish();
+  }
+
+  insert({ table, columns }: InsertHead): undefined {
+    const name = textOf(table);
+    const loaded = this.columns.get(name);
+    const listed = columns?.map(textOf) ?? this.shapes.get(name) ?? [];
+    if (!loaded) {
+      this.cells = undefined;
+      this.digests.set(name, undefined);
+      return;
+    }
+    if (!this.digests.has(name)) this.digests.set(name, new ContentDigest(loaded.map(kindOf)));
+    const digest = this.digests.get(name);
+    const places = loaded.map(column => listed.indexOf(column.name));
+    const whole = digest !== undefined && places.every(place => place >= 0);
+    if (!whole) this.digests.set(name, undefined);
+    this.cells = new RowCells((cells: Cell[]) => {
+      const ordered = places.map(place => cells[place]);
+      if (!whole || ordered.includes(undefined)) this.digests.set(name, undefined);
+      else digest.add(ordered as (Buffer | null)[]);
+    });
+  }
+
+  rowBytes(s: ByteString, start: number, end: number): void {
+    this.cells?.push(s.slice(start, end), this.scanner.dialect);
+  }
+
+  statement(s: ByteString, start: number, end: number): undefined {
+    const text = s.slice(start, end);
+    this.charset ??= /^(?:\/\*!\d*\s*)?set\s+names\s+'?(\w+)/i.exec(text.slice(0, 100))?.[1];
+    this.timeZone ??= /^(?:\/\*!\d*\s*)?set\s+(?:session\s+)?time_zone\s*=\s*['"]([-+:\w/]+)['"]/i.exec(
+      text.slice(0, 100),
+    )?.[1];
+    const program = /\b(view|trigger)\s+(?:if\s+not\s+exists\s+)?(`(?:[^`]|``)+`|[\w$]+)/i;
+    const [, kind, named] =
+      (/^(?:\/\*M?!\d*\s*)?create\b/i.test(text) && program.exec(text.slice(0, 2000))) || [];
+    const shape = readCreateTable(text);
+    if (!shape) {
+      if (named) (/^view$/i.test(kind!) ? this.views : this.triggers).add(textOf(unquoteName(named)));
+      return;
+    }
+    const name = textOf(shape.name);
+    const next = /\)[^)]*\bAUTO_INCREMENT=(\d+)[^)]*$/i.exec(text)?.[1];
+    if (next) this.nextNumbers.set(name, next);
+    this.shapes.set(name, shape.columns.map(textOf));
+    if (!this.digests.has(name))
+      this.digests.set(name, new ContentDigest((this.columns.get(name) ?? []).map(kindOf)));
+  }
+
+  contents(): DumpContents {
+    return new Map([...this.digests].map(([table, digest]) => [table, digest?.content()]));
+  }
+}

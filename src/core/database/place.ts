@@ -1,0 +1,52 @@
+/** Where a database server listens. */
+export interface ServerPlace {
+  readonly host: string;
+  readonly port: number;
+  /** The path of its socket, where that is named instead of a port. */
+  readonly socket?: string | undefined;
+}
+
+/** A database, and as whom it is opened. */
+export interface DatabasePlace extends ServerPlace {
+  readonly user: string;
+  readonly password: string;
+  /** Empty for none: the server alone. */
+  readonly name: string;
+}
+
+const usualPort = 3306;
+
+/**
+ * Reads `mysql://user@host:port/name`; a socket is given as `?socket=/path`, a password before the `@`.
+ * @returns undefined where it is no such address
+ */
+export function readDatabaseUrl(text: string): (DatabasePlace & { password: string }) | undefined {
+  if (!/^mysql:\/\//.test(text) || !URL.canParse(text)) return undefined;
+  const url = new URL(text);
+  return {
+    host: url.hostname.replace(/^\[|\]$/g, '') || 'localhost',
+    port: url.port === '' ? usualPort : Number(url.port),
+    socket: url.searchParams.get('socket') ?? undefined,
+    user: decodeURIComponent(url.username),
+    password: decodeURIComponent(url.password),
+    name: decodeURIComponent(url.pathname.slice(1)),
+  };
+}
+
+/** What a site's configuration means by its host: `host`, `host:3307`, `[::1]:3307`, `localhost:/run/mysqld.sock`. */
+export function serverNamed(host: string, port?: string): ServerPlace {
+  const [, bracketed, plain, rest] = /^(?:\[([^\]]+)\]|([^:]*))(?::(.*))?$/.exec(host) ?? [];
+  // An IPv6 address without brackets has several colons.
+  if (bracketed === undefined && rest?.includes(':')) return { host, port: Number(port || usualPort) };
+  const name = bracketed ?? (plain || 'localhost');
+  if (rest?.startsWith('/')) return { host: name, port: usualPort, socket: rest };
+  return { host: name, port: Number(rest || port || usualPort) };
+}
+
+/** A database as it may be shown: without its password. */
+export function shownDatabase({ host, port, socket, user, name }: DatabasePlace): string {
+  const authority = host.includes(':') ? `[${host}]` : host;
+  const at =
+    socket === undefined ? `${authority}${port === usualPort ? '' : `:${port}`}` : `${host}:${socket}`;
+  return `${name || 'the server'} as ${user} at ${at}`;
+}

@@ -1,0 +1,126 @@
+import { asBytes, type ByteString } from '../bytes.js';
+import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
+
+/** One statement of a dump, to be sent to a server as it is. */
+export interface DumpStatement {
+  readonly sql: ByteString;
+  readonly kind: StatementKind;
+  /** The table into which it puts rows; empty for every other statement. */
+  readonly table: string;
+  /** Rows that it puts there. */
+  readonly rows: number;
+}
+
+/**
+ * What a statement is to a load: `rows` and other `data`; `structure`, which a server commits by itself; `session`,
+ * which must be said again on a new connection; `own`, which the load does itself (transactions and locks);
+ * `elsewhere`, which works on other databases, users or the server.
+ */
+type StatementKind = 'rows' | 'data' | 'structure' | 'session' | 'own' | 'elsewhere';
+
+const kinds: readonly (readonly [RegExp, StatementKind])[] = [
+  [/^set\s+(?:global|persist|password|default\s+role|role)\b|^set\s+@@(?:global|persist)/i, 'elsewhere'],
+  [/^set\b/i, 'session'],
+  [/^(?:start\s+transaction|begin|commit|rollback|savepoint|release|lock|unlock)\b/i, 'own'],
+  [/^(?:insert|replace|update|delete)\b/i, 'data'],
+  [
+    /^(?:create|alter|drop)\s+(?:or\s+replace\s+)?(?:database|schema|user|role|server|tablespace|logfile)\b/i,
+    'elsewhere',
+  ],
+  [/^(?:create|alter|drop|rename|truncate|analyze|check|optimize|repair)\b/i, 'structure'],
+];
+
+/** @param sql without what a versioned comment begins with */
+function kindOf(sql: string): StatementKind {
+  const bare = sql.slice(0, 200).replace(/^\/\*M?!\d*\s*/, '');
+  return kinds.find(([pattern]) => pattern.test(bare))?.[1] ?? 'elsewhere';
+}
+
+/**
+ * Reads a dump as statements. An INSERT of many rows is cut between rows into several that are no longer than asked
+ * for, unless one row alone is.
+ */
+export class DumpStatements implements DumpVisitor {
+  private readonly scanner = new DumpScanner(this);
+  private readonly take: (statement: DumpStatement) => void;
+  private readonly longest: number;
+  private head = '';
+  private table = '';
+  private text: string[] = [];
+  private bytes = 0;
+  private rows = 0;
+  private ends: number[] = [];
+  private inRows = false;
+
+  /** @param longest bytes of a statement */
+  constructor(longest: number, take: (statement: DumpStatement) => void) {
+    this.longest = longest;
+    this.take = take;
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer): void {
+    this.scanner.push(chunk);
+  }
+
+  /** @throws DamageError when the dump ends too early */
+  finish(): void {
+    this.scanner.finish();
+    this.endRows();
+  }
+
+  insert({ table }: InsertHead, s: ByteString, start: number, end: number): undefined {
+    this.endRows();
+    this.head = s.slice(start, end);
+    this.table = table;
+    this.inRows = true;
+  }
+
+  row(end: number): void {
+    this.ends.push(end);
+  }
+
+  rowBytes(s: ByteString, start: number, end: number): void {
+    let from = start;
+    for (const rowEnd of this.ends) {
+      this.add(s, from, rowEnd);
+      from = rowEnd;
+      this.rows++;
+      if (this.bytes < this.longest) continue;
+      this.flush();
+    }
+    this.ends = [];
+    this.add(s, from, end);
+  }
+
+  statement(s: ByteString, start: number, end: number): undefined {
+    this.endRows();
+    const sql = asBytes(s.slice(start, end));
+    this.take({ sql, kind: kindOf(sql), table: '', rows: 0 });
+  }
+
+  private add(s: string, start: number, end: number): void {
+    if (end === start) return;
+    // The comma after the last row of the piece before.
+    const from =
+      this.text.length === 0 && /\s*,/y.test(s.slice(start, start + 8)) ? s.indexOf(',', start) + 1 : start;
+    if (from >= end) return;
+    this.text.push(s.slice(from, end));
+    this.bytes += end - from;
+  }
+
+  private flush(): void {
+    const { table, rows } = this;
+    this.take({ sql: asBytes(this.head + this.text.join('')), kind: 'rows', table, rows });
+    this.text = [];
+    this.bytes = 0;
+    this.rows = 0;
+  }
+
+  private endRows(): void {
+    if (this.inRows && this.rows > 0) this.flush();
+    this.inRows = false;
+    this.text = [];
+    this.bytes = 0;
+  }
+}

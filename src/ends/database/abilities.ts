@@ -1,0 +1,38 @@
+import type { DatabaseSession, ServerSaid } from './session.js';
+
+/** What a load does, tried out on a table of no importance, in order. */
+const trials: readonly (readonly [ability: string, sql: string])[] = [
+  ['create tables', 'CREATE TABLE able_porter_trial (id INT PRIMARY KEY, v VARCHAR(9))'],
+  ['insert rows', "INSERT INTO able_porter_trial VALUES (1, 'a')"],
+  ['read rows', 'SELECT id FROM able_porter_trial'],
+  ['change rows', "UPDATE able_porter_trial SET v = 'b'"],
+  ['alter tables', 'ALTER TABLE able_porter_trial ADD KEY v (v)'],
+  ['lock tables', 'LOCK TABLES able_porter_trial WRITE'],
+  ['unlock tables', 'UNLOCK TABLES'],
+  ['delete rows', 'DELETE FROM able_porter_trial'],
+  ['drop tables', 'DROP TABLE able_porter_trial'],
+];
+
+/**
+ * Tries out what a load needs; what was tried on is gone afterwards.
+ * @returns what the user may not do, in words
+ */
+export async function missingAbilities(session: DatabaseSession): Promise<string[]> {
+  const missing: string[] = [];
+  await session.run('DROP TABLE IF EXISTS able_porter_trial').catch(() => {});
+  for (const [ability, sql] of trials) {
+    try {
+      await session.run(sql);
+    } catch (error) {
+      if (!isDenied(error as ServerSaid)) throw error;
+      missing.push(ability);
+      // Without a table there is nothing to try the others on.
+      if (ability === 'create tables') break;
+    }
+  }
+  return missing;
+}
+
+function isDenied({ errno }: ServerSaid): boolean {
+  return [1044, 1142, 1143, 1227, 1370].includes(errno ?? 0);
+}

@@ -1,0 +1,320 @@
+import { textOf } from '../core/bytes.js';
+import type { Column } from '../core/database/column.js';
+import type { TableContent } from '../core/database/content-digest.js';
+import { DumpContent } from '../core/database/dump-content.js';
+import { shownDatabase } from '../core/database/place.js';
+import { PartWayError, UsageError } from '../core/errors.js';
+import type { Finding } from '../core/findings.js';
+import { renamed } from '../core/rewrite/prefix.js';
+import type { Family } from '../core/site/family.js';
+import type { CrateManifest, CratePart } from '../ends/crate.js';
+import { columnsOf } from '../ends/database/catalog.js';
+import { contentOf } from '../ends/database/content.js';
+import { readDump } from '../ends/database/dump-reader.js';
+import { beginLoad, endLoad, Load, type LoadWarning, positionOf } from '../ends/database/load.js';
+import { type SeenServer, serverOf } from '../ends/database/server.js';
+import {
+  asDatabaseTrouble,
+  DatabaseSession,
+  type DatabaseWay,
+  isLost,
+  withDatabase,
+} from '../ends/database/session.js';
+import { clearTables } from './clear-tables.js';
+import { newDatabaseOf } from './databases.js';
+import { makeRoom } from './make-room.js';
+import { prefixChangeOf } from './move.js';
+import { movedDump } from './rewrite.js';
+import { noteDone, type StepRun } from './run.js';
+import { type EditDone, editSite } from './site-edits.js';
+
+/** A table as it was read back from the new server, beside what the dump says. */
+export interface TableProof {
+  readonly table: string;
+  readonly rows: number;
+  readonly expected: number;
+  readonly equal: boolean;
+  /** Whether its content could be compared, and not its rows alone. */
+  readonly compared: boolean;
+  /** Of its rows once the site's edits were made; a later look is compared with it. */
+  readonly digest: string;
+}
+
+/** What a load came to. */
+export interface LoadedDatabase {
+  readonly database: string;
+  readonly server: string;
+  readonly rows: number;
+  readonly tables: readonly TableProof[];
+  /** Tables that stood there and were kept in a dump. */
+  readonly dropped: readonly string[];
+  readonly keepsake: string | undefined;
+  /** What was changed so that the server takes the dump, and how often. */
+  readonly fitted: Readonly<Record<string, number>>;
+  readonly edits: readonly EditDone[];
+  /** What was made with the administrator's credentials. */
+  readonly made: readonly string[];
+}
+
+/** What was proved of a load before the site's edits, kept so that a broken-off delivery need not read all again. */
+interface Proof {
+  readonly dump: string;
+  readonly tables: readonly TableProof[];
+}
+
+const proofFile = 'results/loaded.json';
+
+/** How long is waited before each try to come back to a server, in seconds. */
+const pauses = [1, 2, 4, 8, 15, 30];
+
+/** Loads the rewritten dump at the new server, proves it by reading it back, and sets the site's data right. */
+export async function loadDatabase(
+  run: StepRun,
+  family: Family,
+  manifest: CrateManifest,
+  part: CratePart,
+): Promise<{ loaded: LoadedDatabase; findings: Finding[] }> {
+  const { move } = run;
+  const made = await makeRoom(run);
+  const way = newDatabaseOf(move);
+  if (!way) {
+    throw new UsageError({
+      doing: 'Loading the new database',
+      cause: 'the sheet gives no password for it',
+      remedy:
+        'Add new.database.password: ${NEW_DB_PASSWORD} and the password to .env; or let the dump be left as a file (new.database.dump)',
+    });
+  }
+  const doing = `Loading the new database ${shownDatabase(way.place)}`;
+  try {
+    return await loadAt(run, family, manifest, part, way, made);
+  } catch (error) {
+    run.signal.throwIfAborted();
+    throw asDatabaseTrouble(error, doing);
+  }
+}
+
+async function loadAt(
+  run: StepRun,
+  family: Family,
+  manifest: CrateManifest,
+  part: CratePart,
+  way: DatabaseWay,
+  made: readonly string[],
+): Promise<{ loaded: LoadedDatabase; findings: Finding[] }> {
+  const { move } = run;
+  const change = prefixChangeOf(move, family, manifest.from.prefix);
+  const prefix = change?.to ?? manifest.from.prefix ?? '';
+  const incoming = manifest.tables.map(({ table }) => textOf(renamed(table, change) ?? table));
+  const findings: Finding[] = [];
+  const { server, cleared } = await withDatabase(way, async session => {
+    const seen = await serverOf(session, way.place.name);
+    const begun = await positionOf(session);
+    const kept =
+      begun?.dump === part.sha256 ? undefined : await clearTables(run, session, family, prefix, incoming);
+    if (begun?.dump !== part.sha256) {
+      await noteDone(run, 'deliver', { loads: shownDatabase(way.place) });
+      await beginLoad(session, part.sha256);
+    }
+    return { server: seen, cleared: kept };
+  });
+  if (cleared?.findings.length) return { loaded: nothing(way, server), findings: [...cleared.findings] };
+  const load = await loadAll(run, way, server, part);
+  const proof = await proved(run, way, part);
+  const good = new Set(proof.tables.filter(one => one.equal && one.compared).map(({ table }) => table));
+  findings.push(...warningFindings(load.warnings, good, way), ...leftOutFindings(load.leftOut, way));
+  findings.push(...proofFindings(proof.tables, way));
+  const edits = await withDatabase(way, async session => {
+    const done = await editSite(run, family, session, prefix);
+    const edited = new Set(done.map(({ table }) => table));
+    const columns = await columnsOf(session);
+    const tables: TableProof[] = [];
+    for (const one of proof.tables) {
+      const after = edited.has(one.table)
+        ? await contentOf(session, one.table, own(columns, one.table))
+        : undefined;
+      tables.push(after ? { ...one, digest: after.digest } : one);
+    }
+    await endLoad(session);
+    return { done, tables };
+  });
+  const loaded: LoadedDatabase = {
+    database: shownDatabase(way.place),
+    server: server.version,
+    rows: proof.tables.reduce((sum, { rows }) => sum + rows, 0),
+    tables: edits.tables,
+    dropped: cleared?.dropped ?? [],
+    keepsake: cleared?.keepsake,
+    fitted: Object.fromEntries(load.fitted),
+    edits: edits.done,
+    made,
+  };
+  return { loaded, findings };
+}
+
+function nothing(way: DatabaseWay, server: SeenServer): LoadedDatabase {
+  return {
+    database: shownDatabase(way.place),
+    server: server.version,
+    rows: 0,
+    tables: [],
+    dropped: [],
+    keepsake: undefined,
+    fitted: {},
+    edits: [],
+    made: [],
+  };
+}
+
+/** Runs every statement of the dump, coming back as often as the connection is lost and the load gets on. */
+async function loadAll(run: StepRun, way: DatabaseWay, server: SeenServer, part: CratePart): Promise<Load> {
+  const { crate } = run.move;
+  const has = {
+    charsets: new Set(server.charsets.map(one => one.toLowerCase())),
+    collations: new Set(server.collations.map(one => one.toLowerCase())),
+  };
+  let limit = Math.max(16 * 1024, server.packet - 4096);
+  let lost = 0;
+  let reached = -1;
+  for (;;) {
+    run.signal.throwIfAborted();
+    let session: DatabaseSession | undefined;
+    try {
+      session = await DatabaseSession.open(way);
+      const position = (await positionOf(session)) ?? (await beginLoad(session, part.sha256));
+      if (position.done > reached) lost = 0;
+      // The same place twice: the server may not bear statements as long as it says.
+      else if (position.done === reached) limit = Math.max(16 * 1024, limit / 4);
+      reached = position.done;
+      const load = new Load(session, position, { has, limit, signal: run.signal });
+      await load.begin();
+      const progress = (done: number) =>
+        run.events({ type: 'progress', what: 'loading the database', done, of: part.bytes, unit: 'bytes' });
+      await readDump(crate.at(movedDump), load, { signal: run.signal, progress, after: () => load.settle() });
+      await load.end();
+      await session.close();
+      return load;
+    } catch (error) {
+      session?.destroy();
+      run.signal.throwIfAborted();
+      const cause = (error as Error).cause ?? error;
+      if (!isLost(cause)) throw error;
+      const pause = pauses[lost++];
+      if (pause === undefined) {
+        throw new PartWayError(
+          {
+            doing: `Loading the new database ${shownDatabase(way.place)}`,
+            cause: 'the connection was lost and did not come back',
+            remedy: 'Run the command again when the server answers; it goes on where it was',
+          },
+          { cause: error },
+        );
+      }
+      run.events({
+        type: 'message',
+        text: `The connection to the database was lost; trying again in ${pause} s (${lost} of ${pauses.length})`,
+      });
+      await new Promise(resolve => setTimeout(resolve, pause * 1000));
+    }
+  }
+}
+
+/** Reads every table back and compares it with the dump, unless that was done for this load before. */
+async function proved(run: StepRun, way: DatabaseWay, part: CratePart): Promise<Proof> {
+  const { folder, crate } = run.move;
+  const before = JSON.parse((await folder.read(proofFile)) ?? '{}') as Partial<Proof>;
+  if (before.dump === part.sha256 && before.tables) return before as Proof;
+  const all = await withDatabase(way, columnsOf);
+  const columns = new Map([...all.keys()].map(table => [table, own(all, table)]));
+  const expected = new DumpContent(columns);
+  const progress = (done: number) =>
+    run.events({ type: 'progress', what: 'reading the dump again', done, of: part.bytes, unit: 'bytes' });
+  await readDump(crate.at(movedDump), expected, { signal: run.signal, progress });
+  const tables: TableProof[] = [];
+  const wanted = [...expected.contents()];
+  await withDatabase(way, async session => {
+    await asWritten(session, expected);
+    for (const [i, [table, content]] of wanted.entries()) {
+      run.signal.throwIfAborted();
+      run.events({ type: 'progress', what: table, done: i, of: wanted.length, unit: 'tables' });
+      tables.push(await proofOf(session, table, columns.get(table), content));
+    }
+  });
+  const proof: Proof = { dump: part.sha256, tables };
+  await folder.write(proofFile, JSON.stringify(proof));
+  return proof;
+}
+
+/** Lets the server speak as the dump was written. */
+export async function asWritten(session: DatabaseSession, { charset, timeZone }: DumpContent): Promise<void> {
+  await session.run(`SET NAMES ${charset ?? 'utf8mb4'}`);
+  if (timeZone !== undefined) await session.run(`SET SESSION time_zone = '${timeZone}'`);
+}
+
+async function proofOf(
+  session: DatabaseSession,
+  table: string,
+  columns: readonly Column[] | undefined,
+  expected: TableContent | undefined,
+): Promise<TableProof> {
+  if (!columns)
+    return { table, rows: -1, expected: expected?.rows ?? 0, equal: false, compared: false, digest: '' };
+  const { rows, digest } = await contentOf(session, table, columns);
+  const equal = expected === undefined || (expected.rows === rows && expected.digest === digest);
+  return { table, rows, expected: expected?.rows ?? rows, equal, compared: expected !== undefined, digest };
+}
+
+/** The columns of a table that hold values of their own. */
+export function own(columns: ReadonlyMap<string, readonly Column[]>, table: string): readonly Column[] {
+  return (columns.get(table) ?? []).filter(({ generated }) => !generated);
+}
+
+/** Numbers by which servers say that a value was cut or changed when it was stored. */
+const lossy = new Set([1264, 1265, 1292, 1366, 1406, 1411, 1300, 3988]);
+
+/** @param good tables that were read back and are equal all the same */
+function warningFindings(
+  warnings: readonly LoadWarning[],
+  good: ReadonlySet<string>,
+  way: DatabaseWay,
+): Finding[] {
+  const grave = warnings.filter(({ table }) => !good.has(textOf(table)));
+  return grave.map(({ table, code, message, count }) => ({
+    level: lossy.has(code) ? 'stop' : 'warn',
+    code: lossy.has(code) ? 'value-not-stored-whole' : 'load-warned',
+    place: `${way.place.name}, table ${textOf(table)}`,
+    what: `The server warned ${count === 1 ? 'once' : `in ${count} statements`}: ${message} (${code})`,
+    remedy: lossy.has(code)
+      ? 'Values were cut or changed: compare type and character set of the column with the old server’s'
+      : 'Look whether the site minds',
+  }));
+}
+
+function leftOutFindings(leftOut: readonly string[], way: DatabaseWay): Finding[] {
+  if (leftOut.length === 0) return [];
+  const some = leftOut.slice(0, 3).map(sql => textOf(sql).replace(/\s+/g, ' '));
+  return [
+    {
+      level: 'note',
+      code: 'statements-left-out',
+      place: way.place.name,
+      what: `${leftOut.length} statements of the dump were not run, for they work on other databases, on users or on the server: ${some.join('; ')}`,
+      remedy: 'Do by hand at the new server what of it is needed',
+    },
+  ];
+}
+
+function proofFindings(tables: readonly TableProof[], way: DatabaseWay): Finding[] {
+  return tables
+    .filter(({ equal }) => !equal)
+    .map(({ table, rows, expected }) => ({
+      level: 'stop' as const,
+      code: rows < 0 ? ('table-missing' as const) : ('table-different' as const),
+      place: `${way.place.name}, table ${table}`,
+      what:
+        rows < 0
+          ? `The table is not there, though its ${expected} rows were sent`
+          : `Read back, its rows are not those that were sent (${rows} of ${expected})`,
+      remedy: 'Run "able-porter deliver --again"; if it stays so, the server changes what it stores',
+    }));
+}
