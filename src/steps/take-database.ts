@@ -54,9 +54,9 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
   const without = (wish?.tables.without ?? []).map(globPattern);
   const folder = crate.at('taking');
   const doing = `Taking the database ${shownDatabase(way.place)}`;
-  await telling(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));
   const snapshot = await Snapshot.open(way, charset, () => true);
   try {
+    await telling(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));
     const at = new Date();
     const findings = await unsteadyFindings(
       snapshot,

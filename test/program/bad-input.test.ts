@@ -122,7 +122,6 @@ test('a move that cannot be: a clear error, its exit code, nothing written', asy
     ['no old files', sheet.replace('../old/site', '../old/nothing'), 3, /Listing .* not there/],
     ['no dump', sheet.replace('club.sql.gz', 'none.sql.gz'), 3, /not there/],
     ['a server', sheet.replace('../old/site', 'scp://u@h.example/x'), 2, /not scp:\/\//],
-    ['a live database', sheet.replace('dump: ../old/club.sql.gz', 'from: configuration'), 2, /live database/],
     [
       'five mistakes',
       'name: a b\nold: { adress: x }\nnew: { address: "https://a.example?x" }\ndsn: 1\nrewrite: { mail: x }\n',
