@@ -1,6 +1,6 @@
 import { basename } from 'node:path';
 import { textOf } from '../core/bytes.js';
-import { DumpContent } from '../core/database/dump-content.js';
+import { DumpContent, type Program } from '../core/database/dump-content.js';
 import { shownDatabase } from '../core/database/place.js';
 import { UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
@@ -84,7 +84,9 @@ export async function compareDatabase(
       );
     }
     const standing = await tablesOf(session);
-    const known = new Set([...tables.map(({ newTable }) => newTable), ...dump.views]);
+    const made = (kind: Program['kind']) =>
+      dump.programs.filter(one => one.kind === kind).map(({ name }) => name);
+    const known = new Set([...tables.map(({ newTable }) => newTable), ...made('VIEW')]);
     const prefix = change?.to ?? manifest.from.prefix ?? '';
     const extra = ownTables(standing, family, prefix, []).filter(({ name }) => !known.has(name));
     if (extra.length > 0) {
@@ -99,7 +101,7 @@ export async function compareDatabase(
       'SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()',
     );
     const there = new Set([...standing.map(({ name }) => name), ...programs.map(([name]) => name!)]);
-    const missing = [...dump.views, ...dump.triggers].filter(name => !there.has(name));
+    const missing = [...made('VIEW'), ...made('TRIGGER')].filter(name => !there.has(name));
     if (missing.length > 0) {
       tell(
         'stop',

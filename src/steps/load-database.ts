@@ -1,7 +1,7 @@
 import { textOf } from '../core/bytes.js';
 import type { Column } from '../core/database/column.js';
 import type { TableContent } from '../core/database/content-digest.js';
-import { DumpContent } from '../core/database/dump-content.js';
+import { DumpContent, type Program } from '../core/database/dump-content.js';
 import { shownDatabase } from '../core/database/place.js';
 import { PartWayError, UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
@@ -46,6 +46,8 @@ export interface LoadedDatabase {
   readonly server: string;
   readonly rows: number;
   readonly tables: readonly TableProof[];
+  /** Views, triggers and the like that the dump made. */
+  readonly programs: readonly Program[];
   /** Tables that stood there and were kept in a dump. */
   readonly dropped: readonly string[];
   readonly keepsake: string | undefined;
@@ -60,6 +62,7 @@ export interface LoadedDatabase {
 interface Proof {
   readonly dump: string;
   readonly tables: readonly TableProof[];
+  readonly programs: readonly Program[];
 }
 
 const proofFile = 'results/loaded.json';
@@ -143,6 +146,7 @@ async function loadAt(
     server: server.version,
     rows: proof.tables.reduce((sum, { rows }) => sum + rows, 0),
     tables: edits.tables,
+    programs: proof.programs,
     dropped: cleared?.dropped ?? [],
     keepsake: cleared?.keepsake,
     fitted: Object.fromEntries(load.fitted),
@@ -158,6 +162,7 @@ function nothing(way: DatabaseWay, server: SeenServer): LoadedDatabase {
     server: server.version,
     rows: 0,
     tables: [],
+    programs: [],
     dropped: [],
     keepsake: undefined,
     fitted: {},
@@ -240,7 +245,7 @@ async function proved(run: StepRun, way: DatabaseWay, part: CratePart): Promise<
       tables.push(await proofOf(session, table, columns.get(table), content));
     }
   });
-  const proof: Proof = { dump: part.sha256, tables };
+  const proof: Proof = { dump: part.sha256, tables, programs: expected.programs };
   await folder.write(proofFile, JSON.stringify(proof));
   return proof;
 }

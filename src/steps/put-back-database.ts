@@ -64,11 +64,15 @@ async function dropLoaded(move: Move, session: DatabaseSession): Promise<void> {
   const loaded = (await readResult<{ database?: LoadedDatabase }>(move.folder, 'deliver'))?.result.database;
   const manifest = await move.crate.manifest().catch(() => undefined);
   const prefix = move.sheet.new.database?.prefix ?? manifest?.from.prefix ?? '';
-  const names = loaded?.tables.map(({ table }) => table) ?? [];
+  const programs = loaded?.programs ?? [];
+  const names = [...(loaded?.tables ?? []).map(({ table }) => table), ...programs.map(({ name }) => name)];
   const family = familyNamed(manifest?.from.family ?? 'plain');
   await session.run('SET FOREIGN_KEY_CHECKS = 0');
   for (const { name, kind } of ownTables(standing, family, prefix, names))
     await session.run(`DROP ${kind.toUpperCase()} IF EXISTS ${bytes(quoteName(name))}`);
+  for (const { kind, name } of programs)
+    if (/^(?:PROCEDURE|FUNCTION|EVENT)$/.test(kind))
+      await session.run(`DROP ${kind} IF EXISTS ${bytes(quoteName(name))}`);
 }
 
 async function loadKeepsake(run: StepRun, session: DatabaseSession, file: string): Promise<void> {

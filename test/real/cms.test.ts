@@ -1,36 +1,20 @@
 import assert from 'node:assert/strict';
-import { execFileSync, spawn } from 'node:child_process';
-import { cpSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { execFileSync } from 'node:child_process';
+import { mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { type TestContext, test } from 'node:test';
-import { fileURLToPath } from 'node:url';
+import { test } from 'node:test';
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
-import { bytesOfText } from '../../src/core/bytes.js';
-import { phpLiteral } from '../../src/core/site/php/strings.js';
 import { DumpRows } from '../../src/core/sql/rows.js';
 import { WebSite } from '../../src/ends/http.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
-import { databaseForTests, freePort, listens, until } from './database.js';
+import { cmsFolder, cmsPrograms, here, installCms, makeDatabases, passwords, serve } from './cms.js';
+import { databaseForTests, freePort } from './database.js';
 
-const here = (name: string) => fileURLToPath(new URL(name, import.meta.url));
 const oldAddress = 'https://club.saltmarsh.example/site';
 const newAddress = 'https://saltmarshrowing.example';
-const programs = ['php', 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
-const cms = '/usr/share/wordpress';
-
 const started = databaseForTests();
-
-/** Serves a folder by PHP's built-in server, as a host with TLS in front of it would, until the test ends. */
-async function serve(t: TestContext, root: string, base: string, port: number): Promise<void> {
-  const server = spawn('php', ['-S', `127.0.0.1:${port}`, '-t', root, here('router.php')], {
-    env: { ...process.env, SITE_HTTPS: '1', SITE_BASE: base },
-    stdio: 'ignore',
-  });
-  t.after(() => server.kill('SIGKILL'));
-  await until('the web server', () => listens(port));
-}
 
 /** Values of a dump that PHP's own unserialize accepts, by table, row and column. */
 function accepted(dump: Buffer): Set<string> {
@@ -58,39 +42,13 @@ function accepted(dump: Buffer): Set<string> {
 test('a real installation of the CMS moves: PHP reads every value, the CMS answers on the new address', {
   timeout: 300_000,
 }, async t => {
-  if (!needs(t, ...programs)) return;
+  if (!needs(t, ...cmsPrograms)) return;
   const database = started();
   assert.ok(database, 'the database server did not start');
   const root = folder(t);
   const site = join(root, 'old/site');
-  cpSync(cms, site, { recursive: true, dereference: true });
-  mkdirSync(join(site, 'wp-content/uploads'), { recursive: true });
-  const passwords = { old: `o'ld\\ "$pw`, new: `n e"w'\\ %@$1` };
-  const literal = (text: string) => `'${text.replace(/[\\']/g, '\\$&')}'`;
-  database.sql(
-    ['old', 'new']
-      .map(
-        end =>
-          `CREATE DATABASE ${end}_club CHARACTER SET utf8mb4; CREATE USER '${end}'@'localhost' IDENTIFIED BY ${literal(passwords[end as 'old'])}; GRANT ALL ON ${end}_club.* TO '${end}'@'localhost';`,
-      )
-      .join('\n'),
-  );
-  const sample = readFileSync(join(site, 'wp-config-sample.php'), 'utf8');
-  writeFileSync(
-    join(site, 'wp-config.php'),
-    sample
-      .replace("'database_name_here'", "'old_club'")
-      .replace("'username_here'", "'old'")
-      .replace("'password_here'", phpLiteral(bytesOfText(passwords.old)))
-      .replace("'localhost'", `'127.0.0.1:${database.port}'`)
-      .replace("'wp_'", "'sr4_'"),
-  );
-  assert.match(
-    execFileSync('php', [here('seed.php'), site, oldAddress], {
-      stdio: ['ignore', 'pipe', 'inherit'],
-    }).toString(),
-    /seeded/,
-  );
+  makeDatabases(database);
+  installCms(database, site, oldAddress);
   const taken = database.dump('old_club');
   writeFileSync(join(root, 'old.sql.gz'), gzipSync(taken));
 
@@ -163,7 +121,7 @@ new:
   assert.deepEqual(next_.database.missingRights, []);
   assert.equal(
     old.version,
-    said(`(function () { include '${cms}/wp-includes/version.php'; return $wp_version; })()`),
+    said(`(function () { include '${cmsFolder}/wp-includes/version.php'; return $wp_version; })()`),
   );
   const met = (wanted: string) =>
     requirements

@@ -1,4 +1,4 @@
-import { execFileSync, spawn } from 'node:child_process';
+import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { type AddressInfo, connect, createServer } from 'node:net';
 import { tmpdir, userInfo } from 'node:os';
@@ -36,62 +36,72 @@ export async function until(what: string, so: () => boolean | Promise<boolean>):
 }
 
 /** A MariaDB server of the test's own, with a private data folder, on a free port. */
-class OwnDatabase {
+export class OwnDatabase {
   readonly port: number;
   readonly socket: string;
   private readonly folder: string;
-  private readonly stop: () => Promise<void>;
+  private readonly options: readonly string[];
+  private server: ChildProcess | undefined;
 
-  private constructor(port: number, folder: string, stop: () => Promise<void>) {
+  private constructor(port: number, folder: string, options: readonly string[]) {
     this.port = port;
     this.folder = folder;
     this.socket = join(folder, 's');
-    this.stop = stop;
+    this.options = options;
   }
 
-  static async start(): Promise<OwnDatabase> {
+  static async start(...options: string[]): Promise<OwnDatabase> {
     const folder = mkdtempSync(join(tmpdir(), 'able-porter-db-'));
-    const port = await freePort();
-    const data = join(folder, 'data');
-    const { username } = userInfo();
+    const database = new OwnDatabase(await freePort(), folder, options);
     execFileSync(
       'mariadb-install-db',
       [
         '--no-defaults',
-        `--datadir=${data}`,
+        `--datadir=${join(folder, 'data')}`,
         '--auth-root-authentication-method=normal',
         '--skip-test-db',
-        `--user=${username}`,
+        `--user=${userInfo().username}`,
       ],
       { stdio: 'ignore' },
     );
-    const server = spawn(
+    await database.begin();
+    return database;
+  }
+
+  /** Starts the server on its data, and waits until it answers. */
+  async begin(): Promise<void> {
+    this.server = spawn(
       'mariadbd',
       [
         '--no-defaults',
-        `--datadir=${data}`,
-        `--socket=${join(folder, 's')}`,
-        `--port=${port}`,
+        `--datadir=${join(this.folder, 'data')}`,
+        `--socket=${this.socket}`,
+        `--port=${this.port}`,
         '--bind-address=127.0.0.1',
-        `--user=${username}`,
-        `--pid-file=${join(folder, 'pid')}`,
+        `--user=${userInfo().username}`,
+        `--pid-file=${join(this.folder, 'pid')}`,
+        ...this.options,
       ],
       { stdio: 'ignore' },
     );
-    const gone = new Promise<void>(resolve => server.once('exit', () => resolve()));
-    const database = new OwnDatabase(port, folder, async () => {
-      server.kill('SIGTERM');
-      await gone;
-    });
     await until('the database server', () => {
       try {
-        database.sql('SELECT 1');
+        this.sql('SELECT 1');
         return true;
       } catch {
         return false;
       }
     });
-    return database;
+  }
+
+  /** Ends the server, at once or as it likes. */
+  async end(signal: 'SIGTERM' | 'SIGKILL' = 'SIGTERM'): Promise<void> {
+    const { server } = this;
+    if (!server) return;
+    const gone = new Promise<void>(resolve => server.once('exit', () => resolve()));
+    server.kill(signal);
+    await gone;
+    this.server = undefined;
   }
 
   /** Runs statements as the server's administrator; gives what they print. */
@@ -129,7 +139,7 @@ class OwnDatabase {
   }
 
   async close(): Promise<void> {
-    await this.stop();
+    await this.end();
     rmSync(this.folder, { recursive: true, force: true });
   }
 }

@@ -5,6 +5,12 @@ import { DumpScanner, type DumpVisitor, type InsertHead, unquoteName } from '../
 import type { Column } from './column.js';
 import { ContentDigest, kindOf, type TableContent } from './content-digest.js';
 
+/** A view, or what runs at the server. */
+export interface Program {
+  readonly kind: 'VIEW' | 'TRIGGER' | 'PROCEDURE' | 'FUNCTION' | 'EVENT';
+  readonly name: string;
+}
+
 /** What the rows of a table in a dump come to once they are loaded; undefined where only the server can tell. */
 export type DumpContents = ReadonlyMap<string, TableContent | undefined>;
 
@@ -13,9 +19,8 @@ export class DumpContent implements DumpVisitor {
   /** The character set and the time zone in which the dump is written, as it says; undefined where it does not. */
   charset: string | undefined;
   timeZone: string | undefined;
-  /** What it makes besides tables, by name, and where tables go on counting. */
-  readonly views = new Set<string>();
-  readonly triggers = new Set<string>();
+  /** What it makes besides tables, and where tables go on counting. */
+  readonly programs: Program[] = [];
   readonly nextNumbers = new Map<string, string>();
   private readonly columns: ReadonlyMap<string, readonly Column[]>;
   private readonly scanner = new DumpScanner(this);
@@ -69,12 +74,17 @@ export class DumpContent implements DumpVisitor {
     this.timeZone ??= /^(?:\/\*!\d*\s*)?set\s+(?:session\s+)?time_zone\s*=\s*['"]([-+:\w/]+)['"]/i.exec(
       text.slice(0, 100),
     )?.[1];
-    const program = /\b(view|trigger)\s+(?:if\s+not\s+exists\s+)?(`(?:[^`]|``)+`|[\w$]+)/i;
+    const program =
+      /\b(view|trigger|procedure|function|event)\s+(?:if\s+not\s+exists\s+)?(`(?:[^`]|``)+`|[\w$]+)/i;
     const [, kind, named] =
       (/^(?:\/\*M?!\d*\s*)?create\b/i.test(text) && program.exec(text.slice(0, 2000))) || [];
     const shape = readCreateTable(text);
     if (!shape) {
-      if (named) (/^view$/i.test(kind!) ? this.views : this.triggers).add(textOf(unquoteName(named)));
+      if (named)
+        this.programs.push({
+          kind: kind!.toUpperCase() as Program['kind'],
+          name: textOf(unquoteName(named)),
+        });
       return;
     }
     const name = textOf(shape.name);

@@ -1,0 +1,61 @@
+import { execFileSync, spawn } from 'node:child_process';
+import { cpSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import type { TestContext } from 'node:test';
+import { fileURLToPath } from 'node:url';
+import { bytesOfText } from '../../src/core/bytes.js';
+import { phpLiteral } from '../../src/core/site/php/strings.js';
+import { listens, type OwnDatabase, until } from './database.js';
+
+export const here = (name: string) => fileURLToPath(new URL(name, import.meta.url));
+const cms = '/usr/share/wordpress';
+/** Where the CMS lies on this machine, and the programs that a move of it asks. */
+export const cmsFolder = cms;
+export const cmsPrograms = ['php', 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
+
+/** Passwords of the two databases' users, each with what shells, configurations and SQL take amiss. */
+export const passwords = { old: `o'ld\\ "$pw`, new: `n e"w'\\ %@$1` };
+
+const literal = (text: string) => `'${text.replace(/[\\']/g, '\\$&')}'`;
+
+/** Makes the databases `old_club` and `new_club`, each with a user of its own. */
+export function makeDatabases(database: OwnDatabase): void {
+  database.sql(
+    (['old', 'new'] as const)
+      .map(
+        end =>
+          `CREATE DATABASE ${end}_club CHARACTER SET utf8mb4; CREATE USER '${end}'@'localhost' IDENTIFIED BY ${literal(passwords[end])}; GRANT ALL ON ${end}_club.* TO '${end}'@'localhost';`,
+      )
+      .join('\n'),
+  );
+}
+
+/** Installs the CMS in a folder, on the database `old_club`, through its own functions. */
+export function installCms(database: OwnDatabase, site: string, address: string): void {
+  cpSync(cms, site, { recursive: true, dereference: true });
+  mkdirSync(join(site, 'wp-content/uploads'), { recursive: true });
+  const sample = readFileSync(join(site, 'wp-config-sample.php'), 'utf8');
+  writeFileSync(
+    join(site, 'wp-config.php'),
+    sample
+      .replace("'database_name_here'", "'old_club'")
+      .replace("'username_here'", "'old'")
+      .replace("'password_here'", () => phpLiteral(bytesOfText(passwords.old)))
+      .replace("'localhost'", `'127.0.0.1:${database.port}'`)
+      .replace("'wp_'", "'sr4_'"),
+  );
+  const said = execFileSync('php', [here('seed.php'), site, address], {
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
+  if (!said.toString().includes('seeded')) throw new Error(`the CMS was not installed: ${said}`);
+}
+
+/** Serves a folder by PHP's built-in server, as a host with TLS in front of it would, until the test ends. */
+export async function serve(t: TestContext, root: string, base: string, port: number): Promise<void> {
+  const server = spawn('php', ['-S', `127.0.0.1:${port}`, '-t', root, here('router.php')], {
+    env: { ...process.env, SITE_HTTPS: '1', SITE_BASE: base },
+    stdio: 'ignore',
+  });
+  t.after(() => server.kill('SIGKILL'));
+  await until('the web server', () => listens(port));
+}
