@@ -110,37 +110,41 @@ async function loadAt(
   const prefix = change?.to ?? manifest.from.prefix ?? '';
   const incoming = manifest.tables.map(({ table }) => textOf(renamed(table, change) ?? table));
   const findings: Finding[] = [];
-  const { server, cleared } = await withDatabase(way, async session => {
-    const seen = await serverOf(session, way.place.name);
-    const begun = await positionOf(session);
-    const kept =
-      begun?.dump === part.sha256 ? undefined : await clearTables(run, session, family, prefix, incoming);
-    if (begun?.dump !== part.sha256) {
-      await noteDone(run, 'deliver', { loads: shownDatabase(way.place) });
-      await beginLoad(session, part.sha256);
-    }
-    return { server: seen, cleared: kept };
-  });
+  const { server, cleared } = await enduring(run, way, () =>
+    withDatabase(way, async session => {
+      const seen = await serverOf(session, way.place.name);
+      const begun = await positionOf(session);
+      const kept =
+        begun?.dump === part.sha256 ? undefined : await clearTables(run, session, family, prefix, incoming);
+      if (begun?.dump !== part.sha256) {
+        await noteDone(run, 'deliver', { loads: shownDatabase(way.place) });
+        await beginLoad(session, part.sha256);
+      }
+      return { server: seen, cleared: kept };
+    }),
+  );
   if (cleared?.findings.length) return { loaded: nothing(way, server), findings: [...cleared.findings] };
   const load = await loadAll(run, way, server, part);
-  const proof = await proved(run, way, part);
+  const proof = await enduring(run, way, () => proved(run, way, part));
   const good = new Set(proof.tables.filter(one => one.equal && one.compared).map(({ table }) => table));
   findings.push(...warningFindings(load.warnings, good, way), ...leftOutFindings(load.leftOut, way));
   findings.push(...proofFindings(proof.tables, way));
-  const edits = await withDatabase(way, async session => {
-    const done = await editSite(run, family, session, prefix);
-    const edited = new Set(done.map(({ table }) => table));
-    const columns = await columnsOf(session);
-    const tables: TableProof[] = [];
-    for (const one of proof.tables) {
-      const after = edited.has(one.table)
-        ? await contentOf(session, one.table, own(columns, one.table))
-        : undefined;
-      tables.push(after ? { ...one, digest: after.digest } : one);
-    }
-    await endLoad(session);
-    return { done, tables };
-  });
+  const edits = await enduring(run, way, () =>
+    withDatabase(way, async session => {
+      const done = await editSite(run, family, session, prefix);
+      const edited = new Set(done.map(({ table }) => table));
+      const columns = await columnsOf(session);
+      const tables: TableProof[] = [];
+      for (const one of proof.tables) {
+        const after = edited.has(one.table)
+          ? await contentOf(session, one.table, own(columns, one.table))
+          : undefined;
+        tables.push(after ? { ...one, digest: after.digest } : one);
+      }
+      await endLoad(session);
+      return { done, tables };
+    }),
+  );
   const loaded: LoadedDatabase = {
     database: shownDatabase(way.place),
     server: server.version,
@@ -171,7 +175,7 @@ function nothing(way: DatabaseWay, server: SeenServer): LoadedDatabase {
   };
 }
 
-/** Runs every statement of the dump, coming back as often as the connection is lost and the load gets on. */
+/** Runs every statement of the dump, going on where an earlier try or run was. */
 async function loadAll(run: StepRun, way: DatabaseWay, server: SeenServer, part: CratePart): Promise<Load> {
   const { crate } = run.move;
   const has = {
@@ -179,31 +183,51 @@ async function loadAll(run: StepRun, way: DatabaseWay, server: SeenServer, part:
     collations: new Set(server.collations.map(one => one.toLowerCase())),
   };
   let limit = Math.max(16 * 1024, server.packet - 4096);
-  let lost = 0;
   let reached = -1;
-  for (;;) {
-    run.signal.throwIfAborted();
-    let session: DatabaseSession | undefined;
+  return enduring(run, way, async gotOn => {
+    const session = await DatabaseSession.open(way);
     try {
-      session = await DatabaseSession.open(way);
       const position = (await positionOf(session)) ?? (await beginLoad(session, part.sha256));
-      if (position.done > reached) lost = 0;
+      if (position.done > reached) gotOn();
       // The same place twice: the server may not bear statements as long as it says.
-      else if (position.done === reached) limit = Math.max(16 * 1024, limit / 4);
+      else limit = Math.max(16 * 1024, limit / 4);
       reached = position.done;
       const load = new Load(session, position, { has, limit, signal: run.signal });
       await load.begin();
       const progress = (done: number) =>
         run.events({ type: 'progress', what: 'loading the database', done, of: part.bytes, unit: 'bytes' });
-      await readDump(crate.at(movedDump), load, { signal: run.signal, progress, after: () => load.settle() });
+      await readDump(crate.at(movedDump), load, {
+        signal: run.signal,
+        progress,
+        after: () => load.settle(),
+      });
       await load.end();
-      await session.close();
       return load;
+    } finally {
+      session.destroy();
+    }
+  });
+}
+
+/**
+ * Does work with a database; when the connection is lost, waits with growing pauses and does it again.
+ * @param work must be safe to do again; it may say that it got on, and then there is patience anew
+ */
+async function enduring<T>(
+  run: StepRun,
+  way: DatabaseWay,
+  work: (gotOn: () => void) => Promise<T>,
+): Promise<T> {
+  let lost = 0;
+  for (;;) {
+    run.signal.throwIfAborted();
+    try {
+      return await work(() => {
+        lost = 0;
+      });
     } catch (error) {
-      session?.destroy();
       run.signal.throwIfAborted();
-      const cause = (error as Error).cause ?? error;
-      if (!isLost(cause)) throw error;
+      if (!isLost((error as Error).cause ?? error)) throw error;
       const pause = pauses[lost++];
       if (pause === undefined) {
         throw new PartWayError(

@@ -276,6 +276,10 @@ export function asDatabaseTrouble(error: unknown, doing: string): unknown {
     const told = { doing, cause: `${known.cause} (${why})`, remedy: known.remedy };
     return new PartWayError(told, { cause: error });
   }
+  if (isLost(said) && !doing.startsWith('Connecting')) {
+    const remedy = 'Run the command again when the server answers; it goes on where it was';
+    return new PartWayError({ doing, cause: `the connection was lost (${why})`, remedy }, { cause: error });
+  }
   const kind = refusalKindOf(said);
   return new EndError({ doing, cause: why || said.code, remedy: remedies[kind] }, { cause: error });
 }
