@@ -100,6 +100,7 @@ export const findingCodes = [
   'pages-not-all',
   'pages-not-compared',
   'pages-unreachable',
+  'part-too-large',
   'password-in-clear',
   'place-not-renamable',
   'place-not-writable',

@@ -7,6 +7,7 @@ import { familyNamed } from '../core/site/families.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
 import { compareDatabase } from './check-database.js';
+import { compareExport } from './check-export.js';
 import {
   compareFiles,
   configurationFindings,
@@ -27,8 +28,17 @@ export interface CheckResult {
   readonly pages: readonly PageComparison[];
 }
 
+/** What is looked at besides what the sheet names. */
+export interface CheckOptions {
+  /** A dump that somebody exported from the new database, to be compared with what was to be loaded. */
+  readonly exported?: string | undefined;
+}
+
 /** Compares the new end with the old: files, rows, left-over addresses and pages. Changes nothing. */
-export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
+export async function check(
+  run: StepRun,
+  { exported }: CheckOptions = {},
+): Promise<StepOutcome<CheckResult>> {
   const { move } = run;
   const { crate } = move;
   const manifest = await crate.manifest();
@@ -36,7 +46,7 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
   const tree = move.newFiles ? await listNew(run, openFiles(move.newFiles)) : [];
   const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump) : undefined;
   // What stands in a live database may have changed meanwhile.
-  const again = run.again || (move.newLive && manifest.tables.length > 0);
+  const again = run.again || exported !== undefined || (move.newLive && manifest.tables.length > 0);
   return doStep({ ...run, again }, 'check', inputsOf(run, await crate.identity(), tree, dump), async () => {
     const findings: Finding[] = [];
     const leftOver: LeftOver[] = [];
@@ -47,12 +57,15 @@ export async function check(run: StepRun): Promise<StepOutcome<CheckResult>> {
     if (files) {
       findings.push(...fileFindings(move.newFiles!, files), ...(await configurationFindings(move, family)));
     }
-    const live = move.newLive && manifest.tables.length > 0;
+    const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
     const database = live ? await compareDatabase(run, family, leftOver) : undefined;
     findings.push(...(database?.findings ?? []));
-    const tables = database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []);
+    const tables =
+      exported !== undefined
+        ? await compareExport(run, family, exported)
+        : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
     findings.push(
-      ...tableFindings(move.newDump ?? 'the new database', tables),
+      ...tableFindings(exported ?? move.newDump ?? 'the new database', tables),
       ...leftOverFindings(leftOver),
     );
     const { pages, findings: seen } = await comparePagesOf(run, family);

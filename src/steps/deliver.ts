@@ -8,6 +8,7 @@ import type { Crate, CratePart } from '../ends/crate.js';
 import { openFiles, placeBelow } from '../ends/files/place.js';
 import type { Way } from './carry.js';
 import type { Configured } from './configure.js';
+import { type LaidParts, layParts, partsPlace } from './lay-parts.js';
 import { type LayOptions, makeTreeReady, putTree, type ReadyTree } from './lay-tree.js';
 import { type LoadedDatabase, loadDatabase } from './load-database.js';
 import { ensurePassword } from './make-room.js';
@@ -33,6 +34,8 @@ export interface DeliverResult {
       }
     | undefined;
   readonly dump: { readonly file: string; readonly bytes: number } | undefined;
+  /** The same in pieces for a web panel. */
+  readonly parts: LaidParts | undefined;
   /** What a load at the new server came to. */
   readonly database: LoadedDatabase | undefined;
   readonly configuration: Configured | undefined;
@@ -73,6 +76,7 @@ export async function deliver(
     const keepsakes: string[] = [];
     const ready: Spot[] = [];
     let dump: Spot | undefined;
+    let parts: LaidParts | undefined;
     let tree: ReadyTree | undefined;
     let configuration: Configured | undefined;
     let fitted: string[] = [];
@@ -109,6 +113,13 @@ export async function deliver(
       const spot = spotOf(move, move.newDump, new Set());
       await layDump(run, crate, spot, moved);
       dump = spot;
+      const place = partsPlace(move);
+      if (place !== undefined) {
+        const laid = await layParts(run, place);
+        ready.push(laid.spot);
+        parts = laid.parts;
+        findings.push(...laid.findings);
+      }
     }
     const load = moved && move.newLive ? await loadDatabase(run, family, manifest, moved) : undefined;
     findings.push(...(load?.findings ?? []));
@@ -119,6 +130,7 @@ export async function deliver(
       const nothing = {
         files: undefined,
         dump: undefined,
+        parts: undefined,
         configuration: undefined,
         fitted: [],
         edits: [],
@@ -141,6 +153,7 @@ export async function deliver(
         way: tree.way,
       },
       dump: dump && moved && { file: move.newDump!, bytes: moved.bytes },
+      parts,
       database: load?.loaded,
       configuration,
       fitted,
@@ -167,6 +180,7 @@ export async function deliverInputs({ move }: StepRun): Promise<unknown> {
       .then(entries => entries.map(({ path, sha256 }) => [path, sha256])),
     files: move.newFiles,
     dump: move.newDump,
+    parts: move.sheet.new.database?.parts,
     database: database && {
       server: database.server,
       prefix: database.prefix,

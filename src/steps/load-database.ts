@@ -116,7 +116,7 @@ async function loadAt(
       const begun = await positionOf(session);
       const kept =
         begun?.dump === part.sha256 ? undefined : await clearTables(run, session, family, prefix, incoming);
-      if (begun?.dump !== part.sha256) {
+      if (kept && kept.findings.length === 0) {
         await noteDone(run, 'deliver', { loads: shownDatabase(way.place) });
         await beginLoad(session, part.sha256);
       }

@@ -116,7 +116,7 @@ async function lookThrough(
   const began = performance.now();
   const reader = new DumpSurvey(family?.landmark);
   const snapshot = await Snapshot.open(way, charset, () => true);
-  const sink = { take: (chunk: Buffer) => reader.push(chunk), settle: async () => {} };
+  const sink = { take: (chunk: Buffer) => reader.push(chunk), waiting: 0, room: async () => {} };
   try {
     sink.take(snapshot.head(new Date()));
     const tables = snapshot.own.filter(({ trouble }) => trouble === undefined);

@@ -1,12 +1,13 @@
+import { createHash } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
-import { mkdir, readdir, rename, rm } from 'node:fs/promises';
+import { mkdir, readdir, rename, rm, stat } from 'node:fs/promises';
 import { basename, join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { shownDatabase } from '../core/database/place.js';
 import { EndError, UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
-import { type CratePart, checksumOf, takenDump } from '../ends/crate.js';
+import { type CratePart, takenDump } from '../ends/crate.js';
 import { bytes, type SeenTable } from '../ends/database/catalog.js';
 import { DumpWriter } from '../ends/database/dump-writer.js';
 import { asDatabaseTrouble } from '../ends/database/session.js';
@@ -28,7 +29,6 @@ export interface TakenDatabase {
 interface Piece {
   readonly file: string;
   readonly bytes: number;
-  readonly sha256: string;
   readonly rows: number;
   /** When its snapshot was opened, ISO 8601. */
   readonly of: string;
@@ -105,8 +105,7 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
       writer.take(snapshot.tail());
     });
     findings.push(...twoMoments(pieces, snapshot.own, way.place.name));
-    await joined(folder, ['head.sql.gz', ...names, 'rest.sql.gz'], crate.at(takenDump));
-    const part = await checksumOf(crate.at(takenDump));
+    const part = await joined(folder, ['head.sql.gz', ...names, 'rest.sql.gz'], crate.at(takenDump));
     await rm(folder, { recursive: true });
     const tables = snapshot.own.map(({ name }) => ({ table: bytes(name), rows: pieces.tables[name]!.rows }));
     return { part, tables, charset: snapshot.charset, findings };
@@ -122,12 +121,12 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
 async function writePiece(
   file: string,
   write: (writer: DumpWriter) => Promise<void>,
-): Promise<{ bytes: number; sha256: string }> {
-  const writer = new DumpWriter(file, { checksum: true });
+): Promise<{ bytes: number }> {
+  const writer = new DumpWriter(file, { checksum: false });
   try {
     await write(writer);
-    const { bytes, sha256 } = await writer.finish();
-    return { bytes, sha256: sha256! };
+    await writer.finish();
+    return { bytes: (await stat(file)).size };
   } catch (error) {
     await writer.discard();
     throw error;
@@ -141,8 +140,9 @@ async function leftPieces(folder: string, database: string, charset: string, ane
   if (left?.database === database && left.charset === charset) {
     for (const [table, piece] of Object.entries(left.tables)) {
       const age = Date.now() - Date.parse(piece.of);
-      const found = await checksumOf(join(folder, basename(piece.file))).catch(() => undefined);
-      if (age < oldestPiece && found?.sha256 === piece.sha256) none.tables[table] = piece;
+      // It bears its name only since it is whole and on the disk.
+      const found = await stat(join(folder, basename(piece.file))).catch(() => undefined);
+      if (age < oldestPiece && found?.size === piece.bytes) none.tables[table] = piece;
     }
   }
   const keep = new Set(Object.values(none.tables).map(({ file }) => file));
@@ -163,13 +163,22 @@ async function readPieces(file: string): Promise<Pieces | undefined> {
 }
 
 /** Puts the pieces together: one gzip file after another is a gzip file (RFC 1952, section 2.2). */
-async function joined(folder: string, names: readonly string[], to: string): Promise<void> {
-  await telling(`Writing ${to}`, async () => {
-    const partial = `${to}.partial`;
-    await rm(partial, { force: true });
-    for (const name of names)
-      await pipeline(createReadStream(join(folder, name)), createWriteStream(partial, { flags: 'a' }));
-    await rename(partial, to);
+async function joined(folder: string, names: readonly string[], to: string): Promise<CratePart> {
+  return telling(`Writing ${to}`, async () => {
+    const hash = createHash('sha256');
+    let bytes = 0;
+    const pieces = async function* () {
+      for (const name of names) {
+        for await (const chunk of createReadStream(join(folder, name), { highWaterMark: 1 << 20 })) {
+          hash.update(chunk as Buffer);
+          bytes += (chunk as Buffer).length;
+          yield chunk;
+        }
+      }
+    };
+    await pipeline(pieces, createWriteStream(`${to}.partial`, { highWaterMark: 1 << 20 }));
+    await rename(`${to}.partial`, to);
+    return { bytes, sha256: hash.digest('hex') };
   });
 }
 

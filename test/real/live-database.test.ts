@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import { gunzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
 import { WebSite } from '../../src/ends/http.js';
 import { folder, run } from '../help/program.js';
@@ -224,4 +225,202 @@ configure:
     for (const form of [secret, JSON.stringify(secret).slice(1, -1), encodeURIComponent(secret)])
       assert.ok(!all.includes(form), `a password was shown as ${form}`);
   assert.ok(!existsSync(at('move/crate')));
+});
+
+test('a dump cut for a panel loads piece by piece, and what the panel exports is compared whatever way it is written', {
+  timeout: 120_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  const database = started()!;
+  const root = folder(t);
+  database.sql(
+    `CREATE DATABASE panel_old CHARACTER SET utf8mb4; USE panel_old; SET sql_mode='';\n${readFileSync(here('types.sql'), 'utf8')}\nCREATE TABLE wide (id int PRIMARY KEY, v longtext); INSERT INTO wide SELECT seq, CONCAT('https://old.example/', SHA2(seq, 512), SHA2(seq + 1, 512), SHA2(-seq, 512)) FROM seq_1_to_3000;`,
+  );
+  writeFileSync(join(root, 'old.sql'), database.dump('panel_old', '--routines'));
+  const sheet = `name: panel
+old: { address: https://old.example, database: { dump: old.sql } }
+new: { address: https://new.example, database: { dump: new/finished.sql.gz, parts: 100 kB } }
+`;
+  writeFileSync(join(root, 'move.yaml'), sheet);
+  mkdirSync(join(root, 'new'));
+  const went = await run(['go', '--yes'], { cwd: root });
+  assert.equal(went.code, 0, went.stdout + went.stderr);
+  const parts = readdirSync(join(root, 'new/finished.parts')).filter(name => name.endsWith('.gz'));
+  assert.ok(parts.length > 4, parts.join());
+  assert.deepEqual(parts, parts.toSorted());
+  database.sql('CREATE DATABASE panel_new; CREATE DATABASE panel_whole');
+  for (const name of parts) {
+    const packed = readFileSync(join(root, 'new/finished.parts', name));
+    assert.ok(packed.length <= 100_000, `${name} has ${packed.length} bytes`);
+    database.sql(gunzipSync(packed), 'panel_new');
+  }
+  database.sql(gunzipSync(readFileSync(join(root, 'new/finished.sql.gz'))), 'panel_whole');
+  const [inParts, whole] = ['panel_new', 'panel_whole'].map(name =>
+    comparable(database.dump(name, '--routines', '--hex-blob', '--skip-comments')),
+  );
+  assert.equal(inParts, whole);
+  assert.match(
+    readFileSync(join(root, 'new/finished.parts/READ-ME-FIRST.txt'), 'utf8'),
+    /finished\.001\.sql\.gz/,
+  );
+
+  for (const options of [
+    [],
+    ['--hex-blob', '--skip-extended-insert'],
+    ['--complete-insert', '--skip-opt'],
+    ['--compatible=ansi'],
+  ]) {
+    writeFileSync(join(root, 'export.sql'), database.dump('panel_new', ...options));
+    const checked = await run(['check', '--export', 'export.sql', '--json'], { cwd: root });
+    const { result } = JSON.parse(checked.stdout);
+    assert.deepEqual(
+      result.tables.filter((one: { equal: boolean }) => !one.equal),
+      [],
+      options.join(' '),
+    );
+    assert.equal(result.tables.length, 8);
+  }
+  database.sql(
+    "UPDATE wide SET v = CONCAT(v, ' ') WHERE id = 77; DELETE FROM zero WHERE id = 7",
+    'panel_new',
+  );
+  writeFileSync(join(root, 'export.sql'), database.dump('panel_new'));
+  const changed = await run(['check', '--export', 'export.sql', '--json'], { cwd: root });
+  assert.equal(changed.code, 1);
+  const different = JSON.parse(changed.stdout).result.tables.filter((one: { equal: boolean }) => !one.equal);
+  assert.deepEqual(different.map((one: { table: string }) => one.table).sort(), ['wide', 'zero']);
+});
+
+test('room is made with an administrator’s credentials; without them it is told how, and nothing is changed', {
+  timeout: 120_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  const database = started()!;
+  const root = folder(t);
+  database.sql(
+    "CREATE DATABASE room_old; CREATE TABLE room_old.wp_a (id int PRIMARY KEY, v text); INSERT INTO room_old.wp_a VALUES (1, 'https://old.example/x'); CREATE USER 'boss'@'localhost' IDENTIFIED BY 'b o$s'; GRANT ALL ON *.* TO 'boss'@'localhost' WITH GRANT OPTION",
+  );
+  const at = `127.0.0.1:${database.port}`;
+  const sheet = (what: string) => `name: room
+old: { address: https://old.example, database: { server: "mysql://boss@${at}/room_old", password: "b o$s" } }
+new: { address: https://new.example, database: { server: "mysql://club%20user@${at}/room_new", ${what} } }
+`;
+  const step = async (name: string, what: string) => {
+    writeFileSync(join(root, 'move.yaml'), sheet(what));
+    return run([name, '--yes', '--json'], { cwd: root });
+  };
+  const there = () =>
+    database.sql("SHOW DATABASES LIKE 'room%'") + database.sql('SELECT User FROM mysql.user ORDER BY 1');
+  const before = there();
+  for (const name of ['pack', 'rewrite']) assert.equal((await step(name, 'password: "x y"')).code, 0);
+  const told = await step('deliver', 'password: "x y"');
+  assert.equal(told.code, 3, told.stderr);
+  assert.match(told.stderr, /GRANT ALL PRIVILEGES ON `room\\_new`\.\* TO 'club user'/);
+  const seen = JSON.parse((await step('survey', 'password: "x y"')).stdout);
+  assert.ok(seen.findings.some(({ code }: { code: string }) => code === 'database-credentials'));
+  assert.equal(there(), before, 'nothing was changed');
+
+  const made = await step('deliver', 'administrator: { user: boss, password: "b o$s" }');
+  assert.equal(made.code, 0, made.stdout + made.stderr);
+  assert.equal(JSON.parse(made.stdout).result.database.made.length, 3);
+  assert.match(database.sql('SELECT v FROM wp_a', 'room_new'), /new\.example/);
+  const env = readFileSync(join(root, '.env'), 'utf8');
+  assert.equal(statSync(join(root, '.env')).mode & 0o777, 0o600);
+  const password = /NEW_DB_PASSWORD=.(.+).$/m.exec(env)![1]!;
+  assert.ok(password.length >= 24);
+  assert.ok(!(made.stdout + made.stderr + written(root)).includes(password));
+  // What was made goes on to be used.
+  const again = await step('check', 'administrator: { user: boss, password: "b o$s" }');
+  assert.equal(again.code, 0, again.stdout + again.stderr);
+});
+
+test('what is wrong with a database is told with its place and remedy, and changes nothing', {
+  timeout: 120_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  const database = started()!;
+  const root = folder(t);
+  database.sql(
+    `CREATE DATABASE wrong_old; USE wrong_old; CREATE TABLE wp_options (option_id int PRIMARY KEY, option_name varchar(50), option_value text); INSERT INTO wp_options VALUES (1, 'home', 'https://old.example'); CREATE TABLE wp_posts (ID int PRIMARY KEY, t text CHARACTER SET utf8mb4); INSERT INTO wp_posts VALUES (1, 'tide'); CREATE TABLE wp_users (ID int PRIMARY KEY);
+     CREATE DATABASE wrong_new; USE wrong_new; CREATE TABLE wp_options LIKE wrong_old.wp_options; INSERT INTO wp_options VALUES (1, 'home', 'https://heron.example'); CREATE TABLE wp_posts (ID int); CREATE TABLE wp_users (ID int);
+     CREATE USER 'reader'@'localhost' IDENTIFIED BY 'ebb'; GRANT SELECT ON wrong_old.* TO 'reader'@'localhost'; GRANT SELECT, INSERT, CREATE, DROP ON wrong_new.* TO 'reader'@'localhost';
+     CREATE USER 'w'@'localhost' IDENTIFIED BY 'flow'; GRANT ALL ON wrong_new.* TO 'w'@'localhost'; GRANT ALL ON wrong_old.* TO 'w'@'localhost'`,
+  );
+  mkdirSync(join(root, 'site/wp-includes'), { recursive: true });
+  writeFileSync(join(root, 'site/wp-includes/version.php'), "<?php $wp_version = '6.1';\n");
+  const at = `127.0.0.1:${database.port}`;
+  const prefixed = (prefix: string) =>
+    writeFileSync(
+      join(root, 'site/wp-config.php'),
+      `<?php define('DB_NAME', 'wrong_old'); define('DB_USER', 'reader'); define('DB_PASSWORD', 'ebb'); define('DB_HOST', '${at}'); $table_prefix = '${prefix}';\n`,
+    );
+  prefixed('wp_');
+  const right = { old: 'from: configuration', next: `server: "mysql://w@${at}/wrong_new", password: flow` };
+  const step = async (name: string, change: Partial<typeof right> = {}) => {
+    const { old, next } = { ...right, ...change };
+    writeFileSync(
+      join(root, 'move.yaml'),
+      `name: wrong\nold: { address: https://old.example, files: site, database: { ${old} } }\nnew: { address: https://new.example, files: new-site, database: { ${next} } }\n`,
+    );
+    return run([name, '--yes', '--json'], { cwd: root });
+  };
+  const codes = async (change: Partial<typeof right>) => {
+    const ran = await step('survey', change);
+    assert.ok(ran.code !== null && ran.code < 2, `${JSON.stringify(change)}: ${ran.stderr}`);
+    const { findings } = JSON.parse(ran.stdout) as { findings: { level: string; code: string }[] };
+    return findings.map(({ level, code }) => `${level} ${code}`);
+  };
+  const both = () => ['wrong_old', 'wrong_new'].map(name => comparable(database.dump(name))).join();
+  const before = both();
+  const server = (rest: string) => `server: "mysql://${rest}"`;
+  for (const [change, code] of [
+    [{ old: `${server(`reader@${at}/wrong_old`)}, password: no` }, 'stop database-credentials'],
+    [{ old: `${server('reader@127.0.0.1:9/wrong_old')}, password: ebb` }, 'stop database-not-reached'],
+    [{ old: `${server(`reader@${at}/nowhere`)}, password: ebb` }, 'stop database-missing'],
+    [{ next: `${server(`w@${at}/wrong_new`)}, password: no` }, 'stop database-credentials'],
+    [{ next: `${server(`w@${at}/nowhere`)}, password: flow` }, 'stop database-missing'],
+    [{ next: `${server(`reader@${at}/wrong_new`)}, password: ebb` }, 'stop database-rights-missing'],
+    [{}, 'warn database-tables-there'],
+  ] as const)
+    assert.ok((await codes(change)).includes(code), `${code}: ${await codes(change)}`);
+  prefixed('other_');
+  assert.ok((await codes({})).includes('stop prefix-differs'));
+  prefixed('wp_');
+
+  for (const [change, says] of [
+    [{ old: `${server(`reader@${at}/wrong_old`)}, password: no` }, /Access denied/],
+    [{ old: `${server('reader@127.0.0.1:9/wrong_old')}, password: ebb` }, /ECONNREFUSED/],
+  ] as const) {
+    const ran = await step('pack', change);
+    assert.equal(ran.code, 3);
+    assert.match(ran.stderr, says);
+    assert.ok(ran.stderr.trim().split('\n').length <= 3, ran.stderr);
+  }
+  for (const name of ['pack', 'rewrite']) assert.equal((await step(name)).code, 0);
+  const other = await step('deliver');
+  assert.equal(other.code, 1, other.stderr);
+  const [finding] = JSON.parse(other.stdout).findings;
+  assert.equal(finding.code, 'database-holds-other-site');
+  assert.match(finding.what, /https:\/\/heron\.example/);
+  assert.ok(!existsSync(join(root, 'new-site')), 'no file was put in place');
+  const rights = await step('deliver', { next: `${server(`reader@${at}/wrong_new`)}, password: ebb` });
+  assert.equal(rights.code, 3);
+  assert.match(rights.stderr, /may not change rows.*\n.*GRANT ALL/s);
+  assert.equal(both(), before, 'both databases are as they were');
+
+  // What a column cannot hold is not stored in silence.
+  const dump =
+    "SET NAMES utf8mb4;\nCREATE TABLE `wp_narrow` (`id` int, `v` varchar(5));\nINSERT INTO `wp_narrow` VALUES (1,'long tide');\n";
+  writeFileSync(join(root, 'narrow.sql'), dump);
+  const narrow = { old: 'dump: narrow.sql', next: `${right.next}, prefix: n_` };
+  for (const name of ['pack', 'rewrite']) assert.equal((await step(name, narrow)).code, 0);
+  const cut = await step('deliver', narrow);
+  assert.equal(cut.code, 1, cut.stderr);
+  assert.deepEqual(
+    JSON.parse(cut.stdout)
+      .findings.map(({ code }: { code: string }) => code)
+      .sort(),
+    ['table-different', 'value-not-stored-whole'],
+  );
+  assert.ok(!existsSync(join(root, 'new-site')));
 });

@@ -65,7 +65,7 @@ export function showVerified(
 }
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
-  const { files, dump, configuration, fitted, edits, keepsakes } = outcome.result;
+  const { files, dump, parts, configuration, fitted, edits, keepsakes } = outcome.result;
   const sample = outcome.findings.some(({ code }) => code === 'read-back-sample');
   const checked = sample ? ', a sample of them checked' : ', each checked';
   const lines = [headline(outcome, 'everything is in its place', colors)];
@@ -83,6 +83,10 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     );
   lines.push(...showLoaded(outcome.result.database));
   if (dump) lines.push(`  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`);
+  if (parts)
+    lines.push(
+      `  in pieces      ${parts.folder} – ${counted(parts.count, 'piece')}, the largest ${bytes(parts.largest)}; READ-ME-FIRST.txt says how to load them`,
+    );
   if (configuration)
     lines.push(
       `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,

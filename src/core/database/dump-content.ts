@@ -1,6 +1,6 @@
 import { type ByteString, textOf } from '../bytes.js';
 import { type Cell, RowCells } from '../sql/cells.js';
-import { readCreateTable } from '../sql/create-table.js';
+import { readCreateTable, type TableShape } from '../sql/create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead, unquoteName } from '../sql/scanner.js';
 import type { Column } from './column.js';
 import { ContentDigest, kindOf, type TableContent } from './content-digest.js';
@@ -22,15 +22,18 @@ export class DumpContent implements DumpVisitor {
   /** What it makes besides tables, and where tables go on counting. */
   readonly programs: Program[] = [];
   readonly nextNumbers = new Map<string, string>();
-  private readonly columns: ReadonlyMap<string, readonly Column[]>;
+  /** Of each table, those that hold values of their own. */
+  readonly columns: ReadonlyMap<string, readonly Column[]>;
+  private readonly derived: Map<string, readonly Column[]> | undefined;
   private readonly scanner = new DumpScanner(this);
   private readonly digests = new Map<string, ContentDigest | undefined>();
   private readonly shapes = new Map<string, readonly string[]>();
   private cells: RowCells | undefined;
 
-  /** @param columns of the loaded tables, as their server has them, without those that it works out */
-  constructor(columns: ReadonlyMap<string, readonly Column[]>) {
-    this.columns = columns;
+  /** @param columns of the tables that it is compared with; left out, they are those that the dump itself makes */
+  constructor(columns?: ReadonlyMap<string, readonly Column[]>) {
+    this.derived = columns ? undefined : new Map();
+    this.columns = columns ?? this.derived!;
   }
 
   /** @throws DamageError when the bytes cannot be an SQL dump */
@@ -91,6 +94,7 @@ export class DumpContent implements DumpVisitor {
     const next = /\)[^)]*\bAUTO_INCREMENT=(\d+)[^)]*$/i.exec(text)?.[1];
     if (next) this.nextNumbers.set(name, next);
     this.shapes.set(name, shape.columns.map(textOf));
+    this.derived?.set(name, columnsOf(shape));
     if (!this.digests.has(name))
       this.digests.set(name, new ContentDigest((this.columns.get(name) ?? []).map(kindOf)));
   }
@@ -98,4 +102,11 @@ export class DumpContent implements DumpVisitor {
   contents(): DumpContents {
     return new Map([...this.digests].map(([table, digest]) => [table, digest?.content()]));
   }
+}
+
+/** The columns of a CREATE TABLE that hold values of their own. */
+function columnsOf({ columns, types }: TableShape): Column[] {
+  return columns
+    .map((name, i) => ({ name: textOf(name), charset: undefined, ...types[i]! }))
+    .filter(({ generated }) => !generated);
 }

@@ -4,6 +4,8 @@ import { unquoteName } from './scanner.js';
 export interface TableShape {
   readonly name: string;
   readonly columns: readonly string[];
+  /** By column: its type without length, in small letters, and whether it is worked out from others. */
+  readonly types: readonly { readonly type: string; readonly generated: boolean }[];
 }
 
 const create =
@@ -15,12 +17,19 @@ export function readCreateTable(statement: string): TableShape | undefined {
   const found = create.exec(statement);
   if (!found) return undefined;
   const columns: string[] = [];
+  const types: { type: string; generated: boolean }[] = [];
   for (const definition of definitions(statement, found[0].length)) {
     const name = /^(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)/.exec(definition)?.[0];
-    if (name && (name[0] === '`' || name[0] === '"' || !notColumns.test(definition)))
+    if (name && (name[0] === '`' || name[0] === '"' || !notColumns.test(definition))) {
+      const rest = definition.slice(name.length);
       columns.push(unquoteName(name));
+      types.push({
+        type: /^\s*(\w*)/.exec(rest)![1]!.toLowerCase(),
+        generated: /^[^']*?\b(?:GENERATED\s+ALWAYS\s+)?AS\s*\(/i.test(rest),
+      });
+    }
   }
-  return { name: unquoteName(found[1]!), columns };
+  return { name: unquoteName(found[1]!), columns, types };
 }
 
 /** The comma-separated definitions between a table's brackets. */

@@ -77,8 +77,13 @@ async function* gunzipped(
   rest: AsyncIterable<Buffer>,
 ): AsyncIterable<Buffer> {
   const feeding = (async () => {
+    let next = () => {};
+    gunzip.on('drain', () => next()).on('close', () => next());
     const give = async (chunk: Buffer) => {
-      if (!gunzip.write(chunk)) await new Promise(next => gunzip.once('drain', next).once('close', next));
+      if (!gunzip.write(chunk) && !gunzip.destroyed)
+        await new Promise<void>(room => {
+          next = room;
+        });
     };
     await give(head);
     for await (const chunk of rest) await give(chunk);

@@ -7,6 +7,9 @@ import { pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
 import { asTrouble, telling } from '../trouble.js';
 
+/** So much room has packing for what it gives back in one go, in bytes. */
+const stepBytes = 2 * 1024 * 1024;
+
 /** What was written, for a manifest. */
 export interface WrittenDump {
   /** Bytes of the file as it lies there. */
@@ -28,7 +31,9 @@ export class DumpWriter {
   private readonly checksum: boolean;
   private bytes = 0;
   private failure: unknown;
-  private queue: Buffer[] = [];
+  private readonly queue: Buffer[] = [];
+  private passing: Promise<void> | undefined;
+  private stepped: Promise<void> | undefined;
 
   constructor(file: string, options: { checksum: boolean }) {
     this.file = file;
@@ -40,7 +45,7 @@ export class DumpWriter {
         : createWriteStream(this.partial, { highWaterMark: 1 << 20 });
     const measure = options.checksum ? this.measuring() : new PassThrough({ highWaterMark: 1 << 20 });
     if (file.endsWith('.gz')) {
-      const gzip = createGzip({ level: 4, chunkSize: 1 << 18 });
+      const gzip = createGzip({ level: 1, memLevel: 9, chunkSize: stepBytes });
       this.head = gzip;
       this.done = this.watching(pipeline(gzip, measure, out));
     } else {
@@ -49,22 +54,40 @@ export class DumpWriter {
     }
   }
 
-  /** Takes a chunk; `settle` passes on what was taken. */
+  /** Bytes that were taken and not passed on yet. */
+  waiting = 0;
+
+  /** Takes a chunk, to be passed on as fast as the disk takes it. */
   take(chunk: Buffer): void {
     this.queue.push(chunk);
+    this.waiting += chunk.length;
+    this.passing ??= this.pass();
   }
 
-  /** Passes on what was taken, and waits while the disk is slower than we are. */
-  async settle(): Promise<void> {
-    const { queue } = this;
-    this.queue = [];
-    for (const chunk of queue) {
-      if (this.failure) break;
-      if (!this.head.write(chunk)) {
-        await Promise.race([new Promise(next => this.head.once('drain', next)), this.done]);
-      }
-    }
+  /** Ends when no more than so many bytes wait. */
+  async room(bytes: number): Promise<void> {
+    while (this.waiting > bytes && !this.failure) await this.stepped;
     this.tellFailure();
+  }
+
+  /** Ends when all that was taken is passed on. */
+  settle(): Promise<void> {
+    return this.room(0);
+  }
+
+  private async pass(): Promise<void> {
+    while (this.queue.length > 0 && !this.failure) {
+      const chunk = this.queue.shift()!;
+      this.stepped = this.passOne(chunk);
+      await this.stepped;
+      this.waiting -= chunk.length;
+    }
+    this.passing = undefined;
+  }
+
+  private async passOne(chunk: Buffer): Promise<void> {
+    if (!this.head.write(chunk))
+      await Promise.race([new Promise(next => this.head.once('drain', next)), this.done]);
   }
 
   /** Puts the whole dump at its name. */

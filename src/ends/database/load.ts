@@ -29,11 +29,11 @@ export interface LoadPosition {
 }
 
 /** Bytes of one statement as the dump is cut; the numbers of statements depend on it. */
-const longestStatement = 1024 * 1024;
+const longestStatement = 512 * 1024;
 /** Bytes of statements that are done or undone together. */
-const batchBytes = 4 * 1024 * 1024;
+const batchBytes = 2 * 1024 * 1024;
 /** Bytes of statements that may wait for the server. */
-const queueBytes = 8 * 1024 * 1024;
+const queueBytes = 4 * 1024 * 1024;
 /** How often a batch is tried that meets deadlocks or locks. */
 const tries = 5;
 

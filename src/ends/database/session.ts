@@ -271,12 +271,13 @@ export function asDatabaseTrouble(error: unknown, doing: string): unknown {
   if (typeof said.code !== 'string') return error;
   // Statements are bytes to the driver, and so is what the server quotes of them.
   const why = shownMessage(said.sqlMessage ?? said.message ?? said.code);
-  const known = causes[said.errno ?? 0];
+  const connecting = doing.startsWith('Connecting');
+  const known = connecting ? undefined : causes[said.errno ?? 0];
   if (known) {
     const told = { doing, cause: `${known.cause} (${why})`, remedy: known.remedy };
     return new PartWayError(told, { cause: error });
   }
-  if (isLost(said) && !doing.startsWith('Connecting')) {
+  if (isLost(said) && !connecting) {
     const remedy = 'Run the command again when the server answers; it goes on where it was';
     return new PartWayError({ doing, cause: `the connection was lost (${why})`, remedy }, { cause: error });
   }

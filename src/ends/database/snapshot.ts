@@ -8,8 +8,10 @@ import { DatabaseSession, type DatabaseWay } from './session.js';
 /** Takes the bytes of a dump. */
 export interface DumpSink {
   take(chunk: Buffer): void;
-  /** Passes on what was taken; ends when the sink has room again. */
-  settle(): Promise<void>;
+  /** Bytes that were taken and not passed on yet. */
+  readonly waiting: number;
+  /** Ends when no more than so many bytes wait. */
+  room(bytes: number): Promise<void>;
 }
 
 /** What is taken besides tables and their triggers and views. */
@@ -30,7 +32,7 @@ export interface TableOptions {
 /** Engines whose tables a transaction sees as they were when it began. */
 const steady = /^(?:innodb|rocksdb|tokudb|ndbcluster)$/i;
 /** So much may wait for the disk before the server is asked to wait, in bytes. */
-const mostWaiting = 8 * 1024 * 1024;
+const mostWaiting = 12 * 1024 * 1024;
 
 /**
  * A database as it is at one moment: every table of an engine with transactions is read as it was when the snapshot
@@ -156,33 +158,29 @@ export class Snapshot {
     const create = (await this.created('TABLE', name, 1))[1];
     sink.take(Buffer.from(`\n-- Table ${name}\n\nDROP TABLE IF EXISTS ${name};\n${create};\n\n`, 'latin1'));
     if (most === 0) {
-      await sink.settle();
+      await sink.room(0);
       return 0;
     }
     const columns = this.columnsOf(table.name);
     const list = columns.map(column => bytes(quoteName(column.name))).join();
     const limit = most === undefined ? '' : ` LIMIT ${most}`;
-    let waiting = 0;
-    let paused: Promise<void> | undefined;
+    let paused = false;
     let failure: unknown;
+    const fail = (error: unknown) => {
+      failure = error;
+      this.session.destroy();
+    };
     const writer = new InsertWriter(`INSERT INTO ${name} (${list}) VALUES`, columns.map(writingOf), chunk => {
       sink.take(chunk);
-      waiting += chunk.length;
       progress?.(writer.rows);
       if (signal.aborted) this.session.destroy();
-      if (waiting < mostWaiting || paused) return;
+      if (sink.waiting < mostWaiting || paused) return;
+      paused = true;
       this.session.pause();
-      paused = sink.settle().then(
-        () => {
-          waiting = 0;
-          paused = undefined;
-          this.session.resume();
-        },
-        error => {
-          failure = error;
-          this.session.destroy();
-        },
-      );
+      sink.room(mostWaiting / 2).then(() => {
+        paused = false;
+        this.session.resume();
+      }, fail);
     });
     try {
       await this.session.each(
@@ -194,8 +192,7 @@ export class Snapshot {
       throw failure ?? error;
     }
     writer.finish();
-    await paused;
-    await sink.settle();
+    await sink.room(0);
     signal.throwIfAborted();
     return writer.rows;
   }
@@ -232,7 +229,7 @@ export class Snapshot {
         )
       : [];
     for (const [name] of events) await this.writeProgram(sink, 'EVENT', name!);
-    await sink.settle();
+    await sink.room(0);
     return {
       triggers: triggers.length,
       views: views.length,

@@ -1,0 +1,149 @@
+// Takes 500 MB of rows from a MariaDB server and loads them into another of its databases, beside the server's own dump
+// program and client in the same run. Needs mariadbd, mariadb and mariadb-dump. Usage: npm run bench:database -- [MB]
+import { execFileSync, spawn } from 'node:child_process';
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { OwnDatabase } from '../test/real/database.js';
+
+const program = new URL('../dist/cli/main.js', import.meta.url).pathname;
+const megabytes = Number(process.argv[2] ?? 500);
+const root = mkdtempSync(join(tmpdir(), 'able-porter-bench-'));
+
+/** Posts of some kilobytes and short serialized settings, of words in no order; they pack to about a third. */
+async function fill(): Promise<void> {
+  let seed = 4;
+  const random = (below: number) => {
+    seed = (seed * 1_103_515_245 + 12_345) % 2 ** 31;
+    return Math.floor((seed / 2 ** 31) * below);
+  };
+  const words = Array.from(
+    { length: 3000 },
+    () => random(2 ** 30).toString(36) + random(36 ** 3).toString(36),
+  );
+  const text = (bytes: number) => {
+    let made = '';
+    while (made.length < bytes) {
+      const kind = random(60);
+      made += `${words[random(words.length)]} `;
+      if (kind === 0) made += "it\\'s low water\\n";
+      if (kind === 1)
+        made += `<a href=\\"https://club.saltmarsh.example/site/${words[random(words.length)]}/\\">é</a> `;
+    }
+    return made;
+  };
+  const long = Array.from({ length: 500 }, () => text([300, 1500, 4000, 8000][random(4)]!));
+  const short = Array.from({ length: 3000 }, () => text([5, 20, 60, 200][random(4)]!));
+  const client = spawn('mariadb', [...own.split(' '), '--max-allowed-packet=64M', 'old'], {
+    stdio: ['pipe', 'inherit', 'inherit'],
+  });
+  const put = async (sql: string) => {
+    if (!client.stdin.write(`${sql};\n`)) await new Promise(room => client.stdin.once('drain', room));
+  };
+  await put(
+    'CREATE TABLE posts (ID bigint unsigned AUTO_INCREMENT PRIMARY KEY, d datetime, t text, c longtext, s varchar(20), n int, f double, KEY s (s))',
+  );
+  await put(
+    'CREATE TABLE meta (mid bigint unsigned AUTO_INCREMENT PRIMARY KEY, pid bigint, k varchar(255), v longtext, KEY pid (pid), KEY k (k(191)))',
+  );
+  for (let bytes = 0; bytes < megabytes * 6e5; ) {
+    const rows = Array.from({ length: 60 }, (_, i) => {
+      const content = long[random(long.length)]!;
+      bytes += content.length + 80;
+      return `('2026-01-02 03:04:05','${short[random(short.length)]}','${content}','publish',${i},${random(1e6) / 7})`;
+    });
+    await put(`INSERT INTO posts (d, t, c, s, n, f) VALUES ${rows.join()}`);
+  }
+  for (let bytes = 0; bytes < megabytes * 4e5; ) {
+    const rows = Array.from({ length: 1500 }, (_, i) => {
+      const value = short[random(short.length)]!;
+      bytes += value.length + 60;
+      return `(${i},'_key_${i % 53}','a:1:{s:4:"text";s:9:"${words[i]!.slice(0, 9)}";}${value}')`;
+    });
+    await put(`INSERT INTO meta (pid, k, v) VALUES ${rows.join()}`);
+  }
+  client.stdin.end();
+  await new Promise(resolve => client.once('exit', resolve));
+}
+
+interface Taken {
+  readonly seconds: number;
+  /** The most memory of the process, in MB. */
+  readonly memory: number;
+}
+
+async function timed(
+  command: string,
+  onLine: (line: string, seconds: number) => void = () => {},
+): Promise<Taken> {
+  const began = performance.now();
+  const child = spawn('bash', ['-c', `exec ${command}`], { cwd: root, stdio: ['ignore', 'pipe', 'inherit'] });
+  let memory = 0;
+  const watching = setInterval(() => {
+    try {
+      const status = readFileSync(`/proc/${child.pid}/status`, 'utf8');
+      memory = Math.max(memory, Number(/VmHWM:\s+(\d+)/.exec(status)?.[1] ?? 0) / 1000);
+    } catch {
+      // It has just ended.
+    }
+  }, 50);
+  let rest = '';
+  child.stdout.on('data', chunk => {
+    const lines = (rest + chunk).split('\n');
+    rest = lines.pop()!;
+    for (const line of lines) onLine(line, (performance.now() - began) / 1000);
+  });
+  const code = await new Promise(resolve => child.once('exit', resolve));
+  clearInterval(watching);
+  if (code !== 0) throw new Error(`${command} ended with ${code}`);
+  return { seconds: (performance.now() - began) / 1000, memory };
+}
+
+const show = ({ seconds, memory }: Taken) => `${seconds.toFixed(1)} s, ${memory.toFixed(0)} MB`;
+
+const database = await OwnDatabase.start();
+const own = `--no-defaults -h 127.0.0.1 -P ${database.port} -uroot`;
+try {
+  database.sql('CREATE DATABASE old CHARACTER SET utf8mb4; CREATE DATABASE ours; CREATE DATABASE theirs');
+  await fill();
+  const url = (name: string) => `mysql://root@127.0.0.1:${database.port}/${name}`;
+  writeFileSync(
+    join(root, 'move.yaml'),
+    `name: big
+old: { address: "https://club.saltmarsh.example/site", database: { server: "${url('old')}" } }
+new: { address: "https://saltmarshrowing.example", database: { server: "${url('ours')}", password: "" } }
+`,
+  );
+  mkdirSync(join(root, 'theirs'));
+  const dump = `mariadb-dump ${own} --single-transaction old`;
+  await timed(`${dump} > theirs/dump.sql`);
+  const plain = await timed(`${dump} > theirs/dump.sql`);
+  const packed = await timed(`bash -c '${dump} | gzip -1 > theirs/dump.sql.gz'`);
+  const take = await timed(`node ${program} pack --quiet`);
+  const size = execFileSync('wc', ['-c', join(root, 'theirs/dump.sql')])
+    .toString()
+    .split(' ')[0];
+  console.log(`a dump of ${(Number(size) / 1e6).toFixed(0)} MB`);
+  console.log(
+    `take      its own dump program ${show(plain)}; the same through gzip -1 ${show(packed)}; ours ${show(take)}`,
+  );
+  console.log(
+    `          ${(take.seconds / plain.seconds).toFixed(2)} × and ${(take.seconds / packed.seconds).toFixed(2)} ×`,
+  );
+  const rewrite = await timed(`node ${program} rewrite --quiet`);
+  const theirs = await timed(`mariadb ${own} theirs < theirs/dump.sql`);
+  let [began, loaded] = [0, 0];
+  const deliver = await timed(`node ${program} deliver --yes --json-events`, (line, seconds) => {
+    if (line.includes('"loading the database"')) began ||= seconds;
+    if (line.includes('"reading the dump again"')) loaded ||= seconds;
+  });
+  const load = loaded - began;
+  console.log(`rewrite   ${show(rewrite)}`);
+  console.log(
+    `load      its own client ${show(theirs)}; ours ${load.toFixed(1)} s, ${(load / theirs.seconds).toFixed(2)} ×`,
+  );
+  console.log(`          with reading all back and comparing ${show(deliver)}`);
+} finally {
+  await database.close();
+  rmSync(root, { recursive: true, force: true });
+}
