@@ -72,7 +72,8 @@ export async function compareDatabase(
       const seen = now.get(newTable);
       const equal = proof?.equal === true && seen !== undefined;
       const since = equal && seen.digest !== proof.digest;
-      return { table: textOf(table), newTable, oldRows: rows, newRows: seen?.rows, equal, since };
+      const { taken } = proof ?? {};
+      return { table: textOf(table), newTable, oldRows: rows, newRows: seen?.rows, equal, since, taken };
     });
     const changed = tables.filter(({ since }) => since);
     if (changed.length > 0) {

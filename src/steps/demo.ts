@@ -4,12 +4,12 @@ import { join, resolve } from 'node:path';
 import { UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
 import type { PageComparison } from '../core/pages/compare.js';
-import { writeSheet } from '../core/sheet/write.js';
+import { fromConfiguration, writeSheet } from '../core/sheet/write.js';
 import { wordpress } from '../core/site/wordpress.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { closeSessions } from '../ends/files/place.js';
 import { telling } from '../ends/trouble.js';
-import { StandinDatabase } from '../standins/database.js';
+import { type Credentials, StandinDatabase } from '../standins/database.js';
 import { StandinDatabaseServer } from '../standins/database-server.js';
 import { StandinDnsServer } from '../standins/dns-server.js';
 import { StandinSftpServer } from '../standins/hosting/sftp-server.js';
@@ -19,6 +19,7 @@ import { check } from './check.js';
 import { comparePagesOf } from './check-pages.js';
 import { cutover } from './cutover.js';
 import { deliver } from './deliver.js';
+import { DemoDatabases } from './demo-databases.js';
 import type { EventSink } from './events.js';
 import { openMove } from './move.js';
 import { unhurried } from './pace.js';
@@ -66,6 +67,12 @@ const newDatabase = {
   host: '127.0.0.1',
 };
 
+/** The same at a real server, under names of their own. */
+const liveDatabase = {
+  old: { ...oldDatabase, name: 'able_porter_demo_old', user: 'able_porter_old' },
+  new: { ...newDatabase, name: 'able_porter_demo_new', user: 'able_porter_new' },
+};
+
 const accounts = {
   old: { user: 'porter', password: 'ebb tide 7' },
   new: { user: 'saltmarsh', password: 'flood tide 9' },
@@ -87,10 +94,12 @@ const zone: StandinDnsServer['records'] = [
  * Makes the Saltmarsh Rowing Club's site on an old host, and moves it to a new one: with faults put in on purpose
  * to show them being found, and then right.
  * @param keep a folder to make it in and leave it in; undefined for a temporary one
+ * @param server a database server on which both databases are made, with its administrator's password; undefined to let the dump go as a file
  * @param whenDone is given what it came to while both sites are still being served
  */
 export async function demo(
   keep: string | undefined,
+  server: { readonly url: string; readonly password: string | undefined } | undefined,
   events: EventSink,
   signal: AbortSignal,
   whenDone: (outcome: DemoOutcome) => Promise<void>,
@@ -100,12 +109,20 @@ export async function demo(
   const at = (...parts: string[]) => join(folder, ...parts);
   const oldFolder = at('old-host', 'htdocs', 'site');
   const newFolder = at('new-host', 'htdocs');
-  await writeClubFiles(oldFolder, oldPlace, oldDatabase);
+  const real =
+    server === undefined
+      ? undefined
+      : new DemoDatabases(server.url, server.password, [liveDatabase.old, liveDatabase.new]);
+  const databases = {
+    old: real ? { ...liveDatabase.old, host: `${real.host}:${real.port}` } : oldDatabase,
+    new: real ? { ...liveDatabase.new, host: real.host } : newDatabase,
+  };
+  await writeClubFiles(oldFolder, oldPlace, databases.old);
   await writeClubDump(at('old-host', 'club.sql.gz'), oldPlace);
   await mkdir(newFolder, { recursive: true });
   await writeFile(join(newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
 
-  const database = { old: new StandinDatabase(oldDatabase), new: new StandinDatabase(newDatabase) };
+  const database = { old: new StandinDatabase(databases.old), new: new StandinDatabase(databases.new) };
   await database.old.load(at('old-host', 'club.sql.gz'));
   const sites = {
     old: new StandinWebSite(oldFolder, '/site', database.old),
@@ -121,17 +138,21 @@ export async function demo(
   const reach: Reach = {
     old: await sites.old.listen(),
     new: await sites.new.listen(),
-    database: await servers.database.listen(),
+    database: real?.port ?? (await servers.database.listen()),
     dns: await servers.dns.listen(),
     oldFiles: { port: await servers.oldFiles.listen(), key: servers.oldFiles.fingerprint },
     newFiles: { port: await servers.newFiles.listen(), key: servers.newFiles.fingerprint },
   };
   try {
+    if (real) {
+      await real.make();
+      await real.load(databases.old.name, at('old-host', 'club.sql.gz'), signal);
+    }
     const open = async (also: readonly string[]): Promise<StepRun> => {
       await mkdir(at('move'), { recursive: true });
-      await writeFile(at('move', 'move.yaml'), sheetOf(folder, also, reach));
+      await writeFile(at('move', 'move.yaml'), sheetOf(folder, also, reach, real && databases.new));
       const secrets = [
-        `NEW_DB_PASSWORD=\`${newDatabase.password}\``,
+        `NEW_DB_PASSWORD=\`${databases.new.password}\``,
         `OLD_FILES_PASSWORD='${accounts.old.password}'`,
         `NEW_FILES_PASSWORD='${accounts.new.password}'`,
       ];
@@ -147,7 +168,10 @@ export async function demo(
       deliver: await deliver(run),
     };
     const faults = await showFaults(run, database, at);
-    await database.new.load(at('new-host', 'finished.sql.gz'));
+    // The stand-in web sites read dumps.
+    const finished = at('new-host', 'finished.sql.gz');
+    await real?.dump(databases.new.name, finished, signal);
+    await database.new.load(finished);
     const outcome: DemoOutcome = {
       folder,
       kept: keep !== undefined,
@@ -166,6 +190,7 @@ export async function demo(
     closeSessions();
     const all = [sites.old, sites.new, ...Object.values(servers)];
     await Promise.all(all.map(one => one.close()));
+    if (keep === undefined) await real?.remove();
     if (keep === undefined) await rm(folder, { recursive: true, force: true });
   }
 }
@@ -239,7 +264,14 @@ interface Reach {
   readonly newFiles: { readonly port: number; readonly key: string };
 }
 
-function sheetOf(folder: string, also: readonly string[], reach: Reach): string {
+/** @param live the new database where both are at a real server */
+function sheetOf(
+  folder: string,
+  also: readonly string[],
+  reach: Reach,
+  live: Credentials | undefined,
+): string {
+  const next = live ?? newDatabase;
   return writeSheet({
     name: 'saltmarsh',
     oldAddress: oldPlace.address,
@@ -247,13 +279,13 @@ function sheetOf(folder: string, also: readonly string[], reach: Reach): string 
     oldReach: reach.old,
     oldFiles: `sftp://${accounts.old.user}@127.0.0.1:${reach.oldFiles.port}/htdocs/site`,
     oldLogin: { password: '${OLD_FILES_PASSWORD}', 'host-key': reach.oldFiles.key },
-    oldDump: join(folder, 'old-host', 'club.sql.gz'),
+    oldDump: live ? fromConfiguration : join(folder, 'old-host', 'club.sql.gz'),
     newAddress,
     newReach: reach.new,
     newFiles: `sftp://${accounts.new.user}@127.0.0.1:${reach.newFiles.port}/htdocs`,
     newLogin: { password: '${NEW_FILES_PASSWORD}', 'host-key': reach.newFiles.key },
-    newDump: join(folder, 'new-host', 'finished.sql.gz'),
-    newServer: `mysql://${newDatabase.user}@${newDatabase.host}:${reach.database}/${newDatabase.name}`,
+    newDump: live ? undefined : join(folder, 'new-host', 'finished.sql.gz'),
+    newServer: `mysql://${next.user}@127.0.0.1:${reach.database}/${next.name}`,
     probe: true,
     newPrefix: 'row_',
     without: wordpress.without,

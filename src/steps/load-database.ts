@@ -11,7 +11,15 @@ import type { CrateManifest, CratePart } from '../ends/crate.js';
 import { columnsOf } from '../ends/database/catalog.js';
 import { contentOf } from '../ends/database/content.js';
 import { readDump } from '../ends/database/dump-reader.js';
-import { beginLoad, endLoad, Load, type LoadWarning, positionOf } from '../ends/database/load.js';
+import {
+  beginLoad,
+  endLoad,
+  type LoadDone,
+  type LoadWarning,
+  loadDump,
+  longestFor,
+  positionOf,
+} from '../ends/database/load.js';
 import { type SeenServer, serverOf } from '../ends/database/server.js';
 import {
   asDatabaseTrouble,
@@ -38,6 +46,8 @@ export interface TableProof {
   readonly compared: boolean;
   /** Of its rows once the site's edits were made; a later look is compared with it. */
   readonly digest: string;
+  /** Rows that these edits took away. */
+  readonly taken?: number;
 }
 
 /** What a load came to. */
@@ -139,7 +149,7 @@ async function loadAt(
         const after = edited.has(one.table)
           ? await contentOf(session, one.table, own(columns, one.table))
           : undefined;
-        tables.push(after ? { ...one, digest: after.digest } : one);
+        tables.push(after ? { ...one, digest: after.digest, taken: one.rows - after.rows } : one);
       }
       await endLoad(session);
       return { done, tables };
@@ -176,13 +186,13 @@ function nothing(way: DatabaseWay, server: SeenServer): LoadedDatabase {
 }
 
 /** Runs every statement of the dump, going on where an earlier try or run was. */
-async function loadAll(run: StepRun, way: DatabaseWay, server: SeenServer, part: CratePart): Promise<Load> {
-  const { crate } = run.move;
-  const has = {
-    charsets: new Set(server.charsets.map(one => one.toLowerCase())),
-    collations: new Set(server.collations.map(one => one.toLowerCase())),
-  };
-  let limit = Math.max(16 * 1024, server.packet - 4096);
+async function loadAll(
+  run: StepRun,
+  way: DatabaseWay,
+  server: SeenServer,
+  part: CratePart,
+): Promise<LoadDone> {
+  let limit = longestFor(server);
   let reached = -1;
   return enduring(run, way, async gotOn => {
     const session = await DatabaseSession.open(way);
@@ -192,17 +202,14 @@ async function loadAll(run: StepRun, way: DatabaseWay, server: SeenServer, part:
       // The same place twice: the server may not bear statements as long as it says.
       else limit = Math.max(16 * 1024, limit / 4);
       reached = position.done;
-      const load = new Load(session, position, { has, limit, signal: run.signal });
-      await load.begin();
       const progress = (done: number) =>
         run.events({ type: 'progress', what: 'loading the database', done, of: part.bytes, unit: 'bytes' });
-      await readDump(crate.at(movedDump), load, {
+      return await loadDump(session, run.move.crate.at(movedDump), position, {
+        server,
         signal: run.signal,
+        limit,
         progress,
-        after: () => load.settle(),
       });
-      await load.end();
-      return load;
     } finally {
       session.destroy();
     }

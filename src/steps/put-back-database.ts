@@ -6,8 +6,7 @@ import { EndError } from '../core/errors.js';
 import { familyNamed } from '../core/site/families.js';
 import { checksumOf } from '../ends/crate.js';
 import { bytes, tablesOf } from '../ends/database/catalog.js';
-import { readDump } from '../ends/database/dump-reader.js';
-import { beginLoad, endLoad, Load, loadTable, positionOf } from '../ends/database/load.js';
+import { beginLoad, endLoad, loadDump, loadTable, positionOf } from '../ends/database/load.js';
 import { serverOf } from '../ends/database/server.js';
 import { type DatabaseSession, withDatabase } from '../ends/database/session.js';
 import { keptDatabase, loadedPlaces, ownTables } from './clear-tables.js';
@@ -53,7 +52,8 @@ export async function putBackDatabase(run: StepRun, { place, keepsake }: Databas
       if (sum === undefined) return endLoad(session);
       await beginLoad(session, sum);
     }
-    await loadKeepsake(run, session, keepsake!);
+    const server = await serverOf(session, way.place.name);
+    await loadDump(session, keepsake!, (await positionOf(session))!, { server, signal: run.signal });
     await endLoad(session);
   });
   await noteDone(run, 'undo', { databasePutBack: place });
@@ -73,19 +73,6 @@ async function dropLoaded(move: Move, session: DatabaseSession): Promise<void> {
   for (const { kind, name } of programs)
     if (/^(?:PROCEDURE|FUNCTION|EVENT)$/.test(kind))
       await session.run(`DROP ${kind} IF EXISTS ${bytes(quoteName(name))}`);
-}
-
-async function loadKeepsake(run: StepRun, session: DatabaseSession, file: string): Promise<void> {
-  const server = await serverOf(session, session.way.place.name);
-  const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
-  const load = new Load(session, (await positionOf(session))!, {
-    has: { charsets: lower(server.charsets), collations: lower(server.collations) },
-    limit: Math.max(16 * 1024, server.packet - 4096),
-    signal: run.signal,
-  });
-  await load.begin();
-  await readDump(file, load, { signal: run.signal, after: () => load.settle() });
-  await load.end();
 }
 
 /** Takes the keepsake away, and the note of a load that was broken off. */

@@ -5,6 +5,7 @@ import { readDatabaseUrl } from '../core/database/place.js';
 import { PorterError } from '../core/errors.js';
 import { readFront } from '../core/pages/front.js';
 import { readPage } from '../core/pages/page.js';
+import { fromConfiguration } from '../core/sheet/write.js';
 import { isPacked } from '../ends/database/dump-reader.js';
 import { isRefusal, lookAtServer } from '../ends/database/server.js';
 import { Resolver } from '../ends/dns.js';
@@ -118,6 +119,8 @@ export class AnswerTests {
 
   /** Looks through the dump: whether it is whole, and whether it is the site's. */
   async oldDump(wish: StartWish): Promise<AnswerTest> {
+    if (wish.oldDump === fromConfiguration)
+      return { good: undefined, said: 'will be opened by survey, as the configuration says' };
     return this.told(async () => {
       const file = resolve(this.from, wish.oldDump!);
       await isPacked(file);

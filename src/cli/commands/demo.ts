@@ -1,10 +1,11 @@
 import { command } from '../command.js';
 
-export const demo = command<{ keep: string | undefined; serve: boolean }>({
+export const demo = command<{ keep: string | undefined; serve: boolean; database: string | undefined }>({
   command: 'demo',
   describe: 'A made-up site, two made-up hosts and a whole move, on this machine',
   examples: [
     ['demo', 'move the Saltmarsh Rowing Club and show what a move looks like'],
+    ['demo --database mysql://root@127.0.0.1/', 'the same with both databases at a real server'],
     [
       'demo --keep saltmarsh --serve',
       'the same, leaving all in the folder saltmarsh, both hosts still there',
@@ -13,6 +14,11 @@ export const demo = command<{ keep: string | undefined; serve: boolean }>({
   options: argv =>
     argv
       .option('keep', { type: 'string', describe: 'Make it in this folder and leave it there' })
+      .option('database', {
+        type: 'string',
+        describe:
+          'Take and load live at this MariaDB or MySQL server (mysql://administrator@host:port/, its password in DEMO_DATABASE_PASSWORD); makes two databases there and drops them',
+      })
       .option('serve', {
         type: 'boolean',
         default: false,
@@ -28,9 +34,11 @@ export const demo = command<{ keep: string | undefined; serve: boolean }>({
         import('../../core/errors.js'),
       ]);
     const face = await Face.open(argv);
+    const { DEMO_DATABASE_PASSWORD: password } = process.env;
+    const server = argv.database === undefined ? undefined : { url: argv.database, password };
     try {
       const signal = endSignal();
-      await play(argv.keep, face.events, signal, async outcome => {
+      await play(argv.keep, server, face.events, signal, async outcome => {
         face.result(outcome, () => showDemo(outcome, argv.serve, face.colors));
         if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
         if (!argv.serve) return;

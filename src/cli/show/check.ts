@@ -45,6 +45,7 @@ export function compared({ files, tables, pages }: CheckResult, colors: Face['co
   }
   if (tables.length > 0) {
     const equal = tables.filter(one => one.equal);
+    const taken = tables.reduce((total, one) => total + (one.taken ?? 0), 0);
     rows.push(['tables', count(tables.length), count(equal.length), mark(equal.length === tables.length)]);
     const sum = (pick: (one: (typeof tables)[number]) => number) =>
       count(tables.reduce((total, one) => total + pick(one), 0));
@@ -52,7 +53,8 @@ export function compared({ files, tables, pages }: CheckResult, colors: Face['co
       'rows',
       sum(one => one.oldRows),
       sum(one => one.newRows ?? 0),
-      mark(tables.every(one => one.oldRows === one.newRows)),
+      mark(tables.every(one => one.since || one.oldRows === (one.newRows ?? 0) + (one.taken ?? 0))) +
+        (taken > 0 ? ` (${counted(taken, 'row')} of sessions and caches taken away)` : ''),
     ]);
   }
   if (pages.length > 0) {

@@ -16,6 +16,7 @@ export interface SheetAnswers {
   readonly oldReach?: string | undefined;
   readonly oldFiles: string | undefined;
   readonly oldLogin?: SheetLogin | undefined;
+  /** A file, or `fromConfiguration`. */
   readonly oldDump: string | undefined;
   readonly newAddress: string;
   /** Where the new site answers before the DNS leads there. */
@@ -42,6 +43,9 @@ export interface SheetAnswers {
   readonly resolvers?: readonly string[] | undefined;
 }
 
+/** In place of a dump: the database is taken from the server that the site's own configuration names. */
+export const fromConfiguration = 'configuration';
+
 /** Writes a sheet with a comment at each line, so that it can be read and changed without a manual. */
 export function writeSheet(a: SheetAnswers): string {
   const lines: string[] = [];
@@ -63,8 +67,12 @@ export function writeSheet(a: SheetAnswers): string {
   put(
     1,
     'database',
-    a.oldDump === undefined ? undefined : { dump: a.oldDump },
-    'a dump of its database',
+    a.oldDump === undefined
+      ? undefined
+      : a.oldDump === fromConfiguration
+        ? { from: fromConfiguration }
+        : { dump: a.oldDump },
+    'a dump of its database, or from: configuration',
     '{ dump: old.sql.gz }',
   );
   section('new', 'The site as it shall be.');
@@ -84,7 +92,7 @@ export function writeSheet(a: SheetAnswers): string {
   const password = a.newServer === undefined ? undefined : `\${${a.passwordVariable ?? 'NEW_DB_PASSWORD'}}`;
   put(2, 'password', password, 'taken from the environment or .env', '${NEW_DB_PASSWORD}');
   put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one', 'new_');
-  put(2, 'dump', a.newDump, 'where the finished dump is left, to be loaded', 'finished.sql.gz');
+  put(2, 'dump', a.newDump, 'leave the finished dump here and load nothing', 'finished.sql.gz');
   section('take', 'What to take. Patterns are those of gitignore.');
   put(1, 'files', { without: a.without }, 'caches and logs are made anew by the site');
   put(1, 'database', { tables: { without: [] } }, 'table names, with * for any characters');

@@ -4,7 +4,12 @@ import { type Fitted, fitStatement, type ServerHas } from '../../core/database/f
 import { DamageError } from '../../core/errors.js';
 import { type DumpStatement, DumpStatements } from '../../core/sql/statements.js';
 import { bytes } from './catalog.js';
+import { type DumpProgress, readDump } from './dump-reader.js';
+import type { SeenServer } from './server.js';
 import { type DatabaseSession, isPassing, type ServerSaid } from './session.js';
+
+/** What a load came to. */
+export type LoadDone = Pick<Load, 'fitted' | 'warnings' | 'leftOut' | 'rows'>;
 
 /** What a server warned of while rows went in. */
 export interface LoadWarning {
@@ -44,7 +49,7 @@ const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 135
  * Loads the statements of a dump over one connection: in transactions, each of which also notes how far the load is,
  * so that a load that is broken off at any moment goes on at the right statement. What can be retried is.
  */
-export class Load {
+class Load {
   readonly fitted: Fitted = new Map();
   readonly warnings: LoadWarning[] = [];
   /** Statements that work on something else than this database, and were not run. */
@@ -249,6 +254,40 @@ export class Load {
         this.warnings.push({ table, code: Number(code), message: message ?? '', count: 1 });
     }
   }
+}
+
+/** How a dump is loaded. */
+export interface LoadWish {
+  /** What the server says of itself. */
+  readonly server: SeenServer;
+  readonly signal: AbortSignal;
+  /** Bytes of the longest statement to send, where that is less than the server says. */
+  readonly limit?: number;
+  readonly progress?: DumpProgress;
+}
+
+/** Loads a dump from its first statement, or from where an earlier load of the same was broken off. */
+export async function loadDump(
+  session: DatabaseSession,
+  file: string,
+  position: LoadPosition,
+  { server, signal, limit, progress }: LoadWish,
+): Promise<LoadDone> {
+  const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
+  const load = new Load(session, position, {
+    has: { charsets: lower(server.charsets), collations: lower(server.collations) },
+    limit: limit ?? longestFor(server),
+    signal,
+  });
+  await load.begin();
+  await readDump(file, load, { signal, ...(progress ? { progress } : {}), after: () => load.settle() });
+  await load.end();
+  return load;
+}
+
+/** Bytes of the longest statement that a server takes, with room for what goes around it. */
+export function longestFor({ packet }: SeenServer): number {
+  return Math.max(16 * 1024, packet - 4096);
 }
 
 /** Where a load of some dump stands; undefined where none was begun. */

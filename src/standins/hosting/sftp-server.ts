@@ -1,6 +1,6 @@
 import { generateKeyPairSync } from 'node:crypto';
 import { chmod, type FileHandle, open, utimes } from 'node:fs/promises';
-import type { Socket } from 'node:net';
+import { connect, type Socket } from 'node:net';
 import { posix } from 'node:path';
 import ssh, { type Attributes, type Connection, type SFTPWrapper } from 'ssh2';
 import { fingerprintOf } from '../../core/ssh/known-hosts.js';
@@ -55,6 +55,20 @@ export class StandinSftpServer extends HostServer {
       else if (context.method === 'password') answered(context.password);
       else if (context.method === 'keyboard-interactive')
         context.prompt([{ prompt: 'Password: ', echo: false }], answers => answered(answers[0]));
+    });
+    // A line to what listens on this machine, as to a host's own database server; to nowhere else.
+    connection.on('tcpip', (accept, reject, { destIP, destPort }) => {
+      if (!['127.0.0.1', 'localhost'].includes(destIP)) {
+        reject();
+        return;
+      }
+      const socket = connect(destPort, '127.0.0.1');
+      socket.once('error', reject).once('connect', () => {
+        const channel = accept();
+        channel.on('error', () => socket.destroy());
+        socket.removeAllListeners('error').on('error', () => channel.destroy());
+        socket.pipe(channel).pipe(socket);
+      });
     });
     connection.on('session', accept => {
       const session = accept();
