@@ -77,6 +77,7 @@ export const findingCodes = [
   'name-refused-by-windows',
   'name-too-long',
   'names-clash',
+  'network-at-new-end',
   'network-of-sites',
   'new-folder-not-empty',
   'new-site-there',

@@ -53,6 +53,10 @@ export async function clearTables(
     if (other !== undefined)
       return { dropped: [], keepsake: undefined, findings: [otherSiteFinding(way, prefix, other)] };
   }
+  const network = family.networkTable && prefix + family.networkTable;
+  const intoNetwork = !ours && network !== undefined && standing.some(({ name }) => name === network);
+  if (intoNetwork && !incoming.includes(network))
+    return { dropped: [], keepsake: undefined, findings: [networkFinding(way, prefix)] };
   const keepsake = await keep(run, way, drop, journal);
   await session.run('SET FOREIGN_KEY_CHECKS = 0');
   for (const { name, kind } of drop)
@@ -149,6 +153,17 @@ function otherSiteFinding({ place }: DatabaseWay, prefix: string, address: strin
     what: `Under the prefix "${prefix}" stands the site ${address}, which is not the one that is moved`,
     remedy:
       'Give new.database.prefix or another database; if that site is to go, allow it with new.database.replace: own',
+  };
+}
+
+function networkFinding({ place }: DatabaseWay, prefix: string): Finding {
+  return {
+    level: 'stop',
+    code: 'network-at-new-end',
+    place: shownDatabase(place),
+    what: `Under the prefix "${prefix}" stands a network of sites; a single site does not become one of them by being loaded over it`,
+    remedy:
+      'Import it into the network with its own program, or give new.database.prefix or another database',
   };
 }
 

@@ -129,13 +129,15 @@ function siteFindings(move: Move, { facts, others, family, configuration }: Site
   if (facts?.network?.value === '1') {
     const to = move.newAddress.host === move.oldAddress.host;
     findings.push({
-      level: to ? 'note' : 'warn',
+      level: to || move.newLive ? 'note' : 'warn',
       code: 'network-of-sites',
       place: `${move.oldFiles}/${facts.network.file}:${facts.network.line}`,
       what: 'The site is a network of several sites; the configuration names the host and path of its first',
       remedy: to
         ? 'Nothing: its host stays'
-        : 'After loading the dump, set domain and path in its tables of sites and networks',
+        : move.newLive
+          ? 'Nothing: delivery sets the hosts and paths in its tables'
+          : 'After loading the dump, set domain and path in its tables of sites and networks',
     });
   }
   if (others.length > 0) {

@@ -200,9 +200,10 @@ export async function surveyNewDatabase(
   }
   const way = newDatabaseOf(move)!;
   const looked = await lookAtServer(way);
+  const willLoad = move.newLive && (move.oldLive || move.oldDump !== undefined);
   // Where rows will be loaded it is tried out; what the server lists may leave out roles.
   const seen =
-    move.newLive && !isRefusal(looked)
+    willLoad && !isRefusal(looked)
       ? { ...looked, missingRights: await withDatabase(way, missingAbilities) }
       : looked;
   const toBeMade = isRefusal(seen) && database.administrator && /no such|credentials/.test(seen.kind);

@@ -403,6 +403,10 @@ test('what is wrong with a database is told with its place and remedy, and chang
   assert.equal(finding.code, 'database-holds-other-site');
   assert.match(finding.what, /https:\/\/heron\.example/);
   assert.ok(!existsSync(join(root, 'new-site')), 'no file was put in place');
+  database.sql('CREATE TABLE wp_blogs (blog_id int)', 'wrong_new');
+  const network = await step('deliver', { next: `${right.next}, replace: own` });
+  assert.equal(JSON.parse(network.stdout).findings[0].code, 'network-at-new-end');
+  database.sql('DROP TABLE wp_blogs', 'wrong_new');
   const rights = await step('deliver', { next: `${server(`reader@${at}/wrong_new`)}, password: ebb` });
   assert.equal(rights.code, 3);
   assert.match(rights.stderr, /may not change rows.*\n.*GRANT ALL/s);

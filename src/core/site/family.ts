@@ -172,6 +172,8 @@ export interface Family {
   readonly coreTables: readonly string[];
   /** What is set right in the tables at the new end, once they are loaded. */
   dataEdits?(wish: DataWish): DataEdit[];
+  /** A table, without prefix, that only a network of sites has. */
+  readonly networkTable?: string;
   /** The row that holds the address of a site, by which one tells whose tables stand somewhere. */
   readonly addressRow?: { readonly table: string; readonly column: string; readonly where: Condition };
   /** What a page that is not the site's own says, seen in its HTML. */

@@ -96,6 +96,7 @@ export const wordpress: Family = {
   loginPage: 'wp-login.php',
   coreTables: ['options', 'posts', 'users'],
   dataEdits: wordpressEdits,
+  networkTable: 'blogs',
   addressRow: { table: 'options', column: 'option_value', where: { column: 'option_name', is: 'home' } },
 
   troubleIn(html) {

@@ -73,9 +73,15 @@ export class RowCells {
   }
 }
 
-const mark =
-  /\s*(?:(?:_\w+\s*)?(['"])|(?:_\w+\s*)?(?:0x([0-9a-fA-F]*)(?![\w])|[xX]'([0-9a-fA-F]*)')|[bB]'([01]*)'|([^\s,()'"]+))/y;
-const closing = /\s*([,)])/y;
+/** What may stand between cells: white space and comments that are no code. */
+const gap = String.raw`(?:\s|\/\*(?!M?!).*?\*\/)*`;
+const introducer = String.raw`(?:_\w+\s*)?`;
+/** A quote that opens a string, hex digits in either way of writing them, bits, or a word or number. */
+const mark = new RegExp(
+  `${gap}(?:${introducer}(['"])|${introducer}(?:0x([0-9a-fA-F]*)(?!\\w)|[xX]'([0-9a-fA-F]*)')|[bB]'([01]*)'|([^\\s,()'"/]+))`,
+  'ys',
+);
+const closing = new RegExp(`${gap}([,)])`, 'ys');
 
 function cellOfWord(word: string): Cell {
   if (/^null$/i.test(word)) return null;
