@@ -190,7 +190,8 @@ export async function demo(
     closeSessions();
     const all = [sites.old, sites.new, ...Object.values(servers)];
     await Promise.all(all.map(one => one.close()));
-    if (keep === undefined) await real?.remove();
+    // Both hosts are gone by now, and nothing else reaches these.
+    await real?.remove();
     if (keep === undefined) await rm(folder, { recursive: true, force: true });
   }
 }

@@ -17,6 +17,8 @@ export interface EditDone {
   /** The first change, as it may be shown; empty for rows taken away and for secrets. */
   readonly before: string;
   readonly after: string;
+  /** The extensions that it holds back. */
+  readonly held: readonly string[];
 }
 
 /**
@@ -62,7 +64,7 @@ async function carryOut(run: StepRun, session: DatabaseSession, edit: DataEdit):
   const where = edit.where.length === 0 ? '' : ` WHERE ${edit.where.map(conditionOf).join(' AND ')}`;
   if ('remove' in change) {
     const { affected } = await session.run(`DELETE FROM ${from}${where}`);
-    return { what, table, rows: affected, before: '', after: '' };
+    return { what, table, rows: affected, before: '', after: '', held: [] };
   }
   const columns = [...edit.key, change.from ?? change.column].map(name => bytes(quoteName(name)));
   const rows: { key: string[]; before: ByteString }[] = [];
@@ -72,13 +74,16 @@ async function carryOut(run: StepRun, session: DatabaseSession, edit: DataEdit):
     const value = cells.at(-1);
     if (value) rows.push({ key, before: bytesOf(value) });
   });
+  const held: string[] = [];
   let count = 0;
   let first: { before: ByteString; after: ByteString } | undefined;
   for (const { key, before } of rows) {
     const after = change.to(before);
     if (after === undefined || (after === before && change.from === undefined)) continue;
-    for (const name of edit.heldBack?.(before, after) ?? [])
+    for (const name of edit.heldBack?.(before, after) ?? []) {
       await noteDone(run, 'deliver', { holdsBack: name });
+      held.push(name);
+    }
     const found = edit.key
       .map((name, i) => `${bytes(quoteName(name))} = ${quoteText(key[i]!)}`)
       .join(' AND ');
@@ -89,8 +94,8 @@ async function carryOut(run: StepRun, session: DatabaseSession, edit: DataEdit):
   }
   await session.run('COMMIT');
   const shown = (value: ByteString | undefined) =>
-    value === undefined || edit.secret ? '' : showable(textOf(value)).slice(0, 120);
-  return { what, table, rows: count, before: shown(first?.before), after: shown(first?.after) };
+    value === undefined || edit.secret || edit.heldBack ? '' : showable(textOf(value)).slice(0, 120);
+  return { what, table, rows: count, before: shown(first?.before), after: shown(first?.after), held };
 }
 
 function conditionOf(condition: Condition): string {

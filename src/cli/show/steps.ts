@@ -108,8 +108,9 @@ function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   for (const made of loaded.made) lines.push(`                 made ${made}`);
   for (const [what, n] of Object.entries(loaded.fitted))
     lines.push(`                 fitted: ${what} (${counted(n, 'time')})`);
-  for (const { what, rows, before, after, table: name } of loaded.edits) {
-    const change = before === '' && after === '' ? '' : `: ${cut(before, 40)} → ${cut(after, 40)}`;
+  for (const { what, rows, before, after, held, table: name } of loaded.edits) {
+    const named = held.length > 0 ? `: ${held.join(', ')}` : '';
+    const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;
     lines.push(`  set right      ${what} – ${counted(rows, 'row')} of ${name}${change}`);
   }
   if (loaded.keepsake !== undefined)
