@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { quoteName, quoteText } from '../core/database/column.js';
 import { shownDatabase } from '../core/database/place.js';
-import { EndError } from '../core/errors.js';
+import { EndError, UsageError } from '../core/errors.js';
 import { missingAbilities } from '../ends/database/abilities.js';
 import { bytes } from '../ends/database/catalog.js';
 import {
@@ -58,6 +58,7 @@ export async function ensurePassword(move: Move): Promise<void> {
 
 async function make(session: DatabaseSession, { place }: DatabaseWay): Promise<string[]> {
   const made: string[] = [];
+  await refuseLongNames(session, place);
   const [[user = ''] = []] = await session.rows('SELECT CURRENT_USER()');
   // Who is let in from where the administrator is, is let in as the site's user.
   const host = quoteText(user!.slice(user!.lastIndexOf('@') + 1));
@@ -79,6 +80,26 @@ async function make(session: DatabaseSession, { place }: DatabaseWay): Promise<s
   await session.run(`GRANT ALL PRIVILEGES ON ${grantedName(place.name)}.* TO ${account}`);
   made.push(`all rights of ${place.user} on ${place.name}`);
   return made;
+}
+
+/** https://mariadb.com/kb/en/identifier-names/, https://dev.mysql.com/doc/refman/8.0/en/identifier-length.html */
+async function refuseLongNames(
+  session: DatabaseSession,
+  { name, user }: DatabaseWay['place'],
+): Promise<void> {
+  const isMariaDb = /mariadb/i.test((await session.value('SELECT VERSION()')) ?? '');
+  const longest = { database: 64, user: isMariaDb ? 80 : 32 };
+  for (const [what, text] of [
+    ['database', name],
+    ['user', user],
+  ] as const) {
+    if ([...text].length <= longest[what]) continue;
+    throw new UsageError({
+      doing: 'Making room for the new database',
+      cause: `the name of the ${what} is longer than the server takes (${longest[what]} characters)`,
+      remedy: 'Give it a shorter one in new.database.server',
+    });
+  }
 }
 
 async function refusalOf(

@@ -122,6 +122,11 @@ export class OwnDatabase {
     }).toString();
   }
 
+  /** The path of a file of its data. */
+  file(path: string): string {
+    return join(this.folder, 'data', path);
+  }
+
   /** A dump by the server's own dump program. */
   dump(database: string, ...options: string[]): Buffer {
     return execFileSync(

@@ -8,7 +8,7 @@ import { WebSite } from '../../src/ends/http.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms, here, installCms, makeDatabases, passwords, serve } from './cms.js';
-import { databaseForTests, freePort } from './database.js';
+import { databaseForTests, freePort, OwnDatabase } from './database.js';
 import { ownSsh } from './ssh.js';
 
 const started = databaseForTests();
@@ -427,4 +427,76 @@ test('what is wrong with a database is told with its place and remedy, and chang
     ['table-different', 'value-not-stored-whole'],
   );
   assert.ok(!existsSync(join(root, 'new-site')));
+});
+
+test('a table that crashed, and a server whose disk is full, are told as what they are', {
+  timeout: 120_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  // A server whose tables share one file that may not grow beyond some megabytes.
+  const full = await OwnDatabase.start(
+    '--innodb-file-per-table=0',
+    '--innodb-data-file-path=ibdata1:12M:autoextend:max:18M',
+  );
+  t.after(() => full.close());
+  const database = started()!;
+  const root = folder(t);
+  database.sql(
+    `CREATE DATABASE large CHARACTER SET utf8mb4; USE large; CREATE TABLE wide (id int PRIMARY KEY, v longtext); INSERT INTO wide SELECT seq, REPEAT(SHA2(seq, 512), 60) FROM seq_1_to_3000;
+     CREATE TABLE broken (id int PRIMARY KEY, v varchar(200)) ENGINE=MyISAM; INSERT INTO broken SELECT seq, SHA2(seq, 512) FROM seq_1_to_500; FLUSH TABLES`,
+  );
+  full.sql('CREATE DATABASE small CHARACTER SET utf8mb4');
+  const sheet = `name: full
+old: { address: https://old.example, database: { server: "mysql://root@127.0.0.1:${database.port}/large" } }
+new: { address: https://new.example, database: { server: "mysql://root@127.0.0.1:${full.port}/small", password: "" } }
+`;
+  writeFileSync(join(root, 'move.yaml'), sheet);
+  const index = database.file('large/broken.MYI');
+  const whole = readFileSync(index);
+  writeFileSync(index, whole.subarray(0, 100));
+  database.sql('FLUSH TABLES');
+  const seen = JSON.parse((await run(['survey', '--json'], { cwd: root })).stdout);
+  const crashed = seen.findings.find(({ code }: { code: string }) => code === 'table-crashed');
+  assert.match(crashed?.place ?? '', /broken/);
+  const packed = await run(['pack'], { cwd: root });
+  assert.equal(packed.code, 3);
+  assert.match(packed.stderr, /broken.*\n.*REPAIR TABLE/s);
+  assert.ok(!existsSync(join(root, 'crate/database.sql.gz')), 'nothing looks whole');
+  writeFileSync(index, whole);
+  database.sql('FLUSH TABLES');
+  for (const name of ['pack', 'rewrite']) {
+    const ran = await run([name], { cwd: root });
+    assert.equal(ran.code, 0, ran.stdout + ran.stderr);
+  }
+  const delivered = await run(['deliver', '--yes'], { cwd: root });
+  assert.equal(delivered.code, 5, delivered.stdout + delivered.stderr);
+  assert.match(delivered.stderr, /full/);
+  assert.ok(delivered.stderr.trim().split('\n').length <= 3, delivered.stderr);
+});
+
+test('the demo runs on a real server, leaves nothing there, and touches nothing that is not its own', {
+  timeout: 120_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  const database = started()!;
+  database.sql(
+    "CREATE USER 'demo'@'localhost' IDENTIFIED BY 'd e$mo'; GRANT ALL ON *.* TO 'demo'@'localhost' WITH GRANT OPTION",
+  );
+  const there = () =>
+    database.sql('SHOW DATABASES') + database.sql('SELECT User, Host FROM mysql.user ORDER BY 1, 2');
+  const before = there();
+  const demo = () =>
+    run(['demo', '--database', `mysql://demo@127.0.0.1:${database.port}/`], {
+      env: { DEMO_DATABASE_PASSWORD: 'd e$mo' },
+    });
+  const ran = await demo();
+  assert.equal(ran.code, 0, ran.stdout + ran.stderr);
+  assert.match(ran.stdout, /right in every point/);
+  assert.equal(there(), before);
+  database.sql('CREATE DATABASE able_porter_demo_new; CREATE TABLE able_porter_demo_new.mine (id int)');
+  const refused = await demo();
+  assert.equal(refused.code, 2, refused.stderr);
+  assert.match(refused.stderr, /has a database able_porter_demo_new already/);
+  assert.equal(database.sql('SHOW TABLES', 'able_porter_demo_new'), 'mine\n');
+  database.sql('DROP DATABASE able_porter_demo_new');
 });
