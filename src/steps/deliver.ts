@@ -1,13 +1,14 @@
 import { asBytes, type ByteString } from '../core/bytes.js';
-import { DamageError, UsageError } from '../core/errors.js';
+import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { type Finding, saysStop } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
-import type { Crate, CratePart } from '../ends/crate.js';
-import { openFiles, placeBelow } from '../ends/files/place.js';
+import type { CratePart } from '../ends/crate.js';
+import { placeBelow } from '../ends/files/place.js';
 import type { Way } from './carry.js';
 import type { Configured } from './configure.js';
+import { layDump, tailOf } from './lay-dump.js';
 import { type LaidParts, layParts, partsPlace } from './lay-parts.js';
 import { type LayOptions, makeTreeReady, putTree, type ReadyTree } from './lay-tree.js';
 import { type LoadedDatabase, loadDatabase } from './load-database.js';
@@ -16,7 +17,8 @@ import { rulesOf } from './move.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
 import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
-import { pathIn, type Spot, spotOf, withinOf } from './spots.js';
+import type { EditDone } from './site-edits.js';
+import { type Spot, spotOf, withinOf } from './spots.js';
 import { rootStays } from './survey-new.js';
 import { openSpot, swapIn } from './swap-in.js';
 
@@ -33,7 +35,14 @@ export interface DeliverResult {
         readonly way: Way | undefined;
       }
     | undefined;
-  readonly dump: { readonly file: string; readonly bytes: number } | undefined;
+  readonly dump:
+    | {
+        readonly file: string;
+        readonly bytes: number;
+        /** What is set right once it is loaded. */
+        readonly edits: readonly EditDone[];
+      }
+    | undefined;
   /** The same in pieces for a web panel. */
   readonly parts: LaidParts | undefined;
   /** What a load at the new server came to. */
@@ -77,6 +86,8 @@ export async function deliver(
     const ready: Spot[] = [];
     let dump: Spot | undefined;
     let parts: LaidParts | undefined;
+    let dumpBytes = 0;
+    let dataEdits: readonly EditDone[] = [];
     let tree: ReadyTree | undefined;
     let configuration: Configured | undefined;
     let fitted: string[] = [];
@@ -111,11 +122,13 @@ export async function deliver(
     }
     if (moved && move.newDump) {
       const spot = spotOf(move, move.newDump, new Set());
-      await layDump(run, crate, spot, moved);
+      const tail = await tailOf(run, family, manifest);
+      dumpBytes = await layDump(run, spot, tail);
+      dataEdits = tail.edits;
       dump = spot;
       const place = partsPlace(move);
       if (place !== undefined) {
-        const laid = await layParts(run, place);
+        const laid = await layParts(run, place, tail.sql);
         ready.push(laid.spot);
         parts = laid.parts;
         findings.push(...laid.findings);
@@ -152,7 +165,7 @@ export async function deliver(
         removed: tree.gone.length,
         way: tree.way,
       },
-      dump: dump && moved && { file: move.newDump!, bytes: moved.bytes },
+      dump: dump && { file: move.newDump!, bytes: dumpBytes, edits: dataEdits },
       parts,
       database: load?.loaded,
       configuration,
@@ -215,16 +228,4 @@ function foldersAbove(paths: readonly ByteString[], entries: readonly FileEntry[
   const isAbove = ({ path, type }: FileEntry) =>
     type === 'folder' && paths.some(one => one.startsWith(`${path}/`));
   return entries.filter(isAbove).reverse();
-}
-
-async function layDump(run: StepRun, crate: Crate, spot: Spot, part: CratePart): Promise<void> {
-  await spot.end.write(spot.incoming, openFiles(crate.folder).read(asBytes(movedDump)));
-  run.signal.throwIfAborted();
-  const sums = await spot.end.checksums([spot.incoming], run.signal);
-  if (sums.get(spot.incoming) === part.sha256) return;
-  throw new DamageError({
-    doing: `Writing ${pathIn(spot, spot.incoming)}`,
-    cause: 'it is not what was written',
-    remedy: 'Check the disk, then run the command again',
-  });
 }

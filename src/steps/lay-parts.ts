@@ -24,10 +24,14 @@ export function partsPlace({ newDump, sheet }: Move): string | undefined {
   return placeBelow(placeAbove(newDump), `${placeName(newDump).replace(/\.sql(?:\.gz)?$/, '')}.parts`);
 }
 
-/** Cuts the finished dump into numbered pieces under the panel's limit, with a page that says how to load them. */
+/**
+ * Cuts the finished dump into numbered pieces under the panel's limit, with a page that says how to load them.
+ * @param tail statements after the dump
+ */
 export async function layParts(
   run: StepRun,
   place: string,
+  tail: Buffer,
 ): Promise<{ spot: Spot; parts: LaidParts; findings: Finding[] }> {
   const { move } = run;
   const asked = String(move.sheet.new.database!.parts);
@@ -50,7 +54,14 @@ export async function layParts(
       laid.push({ name, bytes: part.packed.length, rows: part.rows, tables: part.tables.map(textOf) });
     }
   };
-  await readDump(move.crate.at(movedDump), parts, { signal: run.signal, after: write });
+  const whole = {
+    push: (chunk: Buffer) => parts.push(chunk),
+    finish: () => {
+      if (tail.length > 0) parts.push(tail);
+      parts.finish();
+    },
+  };
+  await readDump(move.crate.at(movedDump), whole, { signal: run.signal, after: write });
   await write();
   await end.write(asBytes('READ-ME-FIRST.txt'), Buffer.from(page(laid, asked)));
   const largest = Math.max(0, ...laid.map(({ bytes }) => bytes));

@@ -1,11 +1,13 @@
-import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../core/bytes.js';
-import { quoteName, quoteText } from '../core/database/column.js';
+import { type ByteString, textOf } from '../core/bytes.js';
+import { quoteName } from '../core/database/column.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { showable } from '../core/rewrite/tally.js';
-import type { Condition, DataEdit } from '../core/site/data-edits.js';
+import type { DataEdit } from '../core/site/data-edits.js';
 import type { Family } from '../core/site/family.js';
+import { conditionSql, type RowChange, RowEdits, statementOf } from '../core/site/row-edits.js';
 import { bytes, tablesOf } from '../ends/database/catalog.js';
 import type { DatabaseSession } from '../ends/database/session.js';
+import type { Move } from './move.js';
 import { noteDone, type StepRun } from './run.js';
 
 /** What one edit of the new site's data came to. */
@@ -21,6 +23,50 @@ export interface EditDone {
   readonly held: readonly string[];
 }
 
+/** What shall be set right in the data of the new site, as the sheet and the site's family have it. */
+export function editsWanted(
+  { sheet, oldAddress, newAddress }: Move,
+  family: Family,
+  prefix: string,
+  tables: readonly string[],
+): readonly DataEdit[] {
+  const { configure } = sheet;
+  const patterns = configure['switch-off'].map(globPattern);
+  const { administrator } = configure;
+  return (
+    family.dataEdits?.({
+      newAddress,
+      oldAddress,
+      prefix,
+      tables,
+      title: configure.title,
+      tagline: configure.tagline,
+      searchEngines: configure['search-engines'] as 'keep' | 'hide' | 'show',
+      holdsBack: name => patterns.some(pattern => pattern.test(name)),
+      administrator:
+        administrator?.login === undefined ? undefined : { ...administrator, login: administrator.login },
+    }) ?? []
+  );
+}
+
+/** Notes what is held back, before it is, for `tidy` to list it. */
+export async function noteHeld(run: StepRun, names: readonly string[]): Promise<void> {
+  for (const name of names) await noteDone(run, 'deliver', { holdsBack: name });
+}
+
+/** What an edit came to, as it may be shown. @param first its first change of a value */
+export function editDone(
+  edit: DataEdit,
+  rows: number,
+  first: { readonly before: ByteString; readonly after: ByteString } | undefined,
+  held: readonly string[],
+): EditDone {
+  const shown = (value: ByteString | undefined) =>
+    value === undefined || edit.secret || edit.heldBack ? '' : showable(textOf(value)).slice(0, 120);
+  const { what, table } = edit;
+  return { what, table, rows, before: shown(first?.before), after: shown(first?.after), held };
+}
+
 /**
  * Sets right in the loaded tables what a move changes for the site besides its addresses. Each edit is a transaction
  * and can be done again; what is held back is noted before.
@@ -31,23 +77,8 @@ export async function editSite(
   session: DatabaseSession,
   prefix: string,
 ): Promise<EditDone[]> {
-  const { sheet, oldAddress, newAddress } = run.move;
-  const { configure } = sheet;
-  const patterns = configure['switch-off'].map(globPattern);
-  const administrator = configure.administrator;
-  const edits =
-    family.dataEdits?.({
-      newAddress,
-      oldAddress,
-      prefix,
-      tables: (await tablesOf(session)).map(({ name }) => name),
-      title: configure.title,
-      tagline: configure.tagline,
-      searchEngines: configure['search-engines'] as 'keep' | 'hide' | 'show',
-      holdsBack: name => patterns.some(pattern => pattern.test(name)),
-      administrator:
-        administrator?.login === undefined ? undefined : { ...administrator, login: administrator.login },
-    }) ?? [];
+  const tables = (await tablesOf(session)).map(({ name }) => name);
+  const edits = editsWanted(run.move, family, prefix, tables);
   await session.run('SET NAMES utf8mb4');
   await session.run("SET SESSION sql_mode = ''");
   const done: EditDone[] = [];
@@ -59,52 +90,27 @@ export async function editSite(
 }
 
 async function carryOut(run: StepRun, session: DatabaseSession, edit: DataEdit): Promise<EditDone> {
-  const { what, table, change } = edit;
+  const { table, change, key } = edit;
   const from = bytes(quoteName(table));
-  const where = edit.where.length === 0 ? '' : ` WHERE ${edit.where.map(conditionOf).join(' AND ')}`;
+  const where = edit.where.length === 0 ? '' : ` WHERE ${edit.where.map(conditionSql).join(' AND ')}`;
   if ('remove' in change) {
     const { affected } = await session.run(`DELETE FROM ${from}${where}`);
-    return { what, table, rows: affected, before: '', after: '', held: [] };
+    return editDone(edit, affected, undefined, []);
   }
-  const columns = [...edit.key, change.from ?? change.column].map(name => bytes(quoteName(name)));
-  const rows: { key: string[]; before: ByteString }[] = [];
+  const columns = [
+    ...new Set([...key, change.column, change.from ?? change.column, ...edit.where.map(one => one.column)]),
+  ];
+  const named = columns.map(name => ({ name }));
+  const alone = new RowEdits([edit]);
+  const changes: RowChange[] = [];
   await session.run('START TRANSACTION');
-  await session.each(`SELECT ${columns.join()} FROM ${from}${where} FOR UPDATE`, cells => {
-    const key = cells.slice(0, -1).map(cell => cell?.toString('latin1') ?? '');
-    const value = cells.at(-1);
-    if (value) rows.push({ key, before: bytesOf(value) });
-  });
-  const held: string[] = [];
-  let count = 0;
-  let first: { before: ByteString; after: ByteString } | undefined;
-  for (const { key, before } of rows) {
-    const after = change.to(before);
-    if (after === undefined || (after === before && change.from === undefined)) continue;
-    for (const name of edit.heldBack?.(before, after) ?? []) {
-      await noteDone(run, 'deliver', { holdsBack: name });
-      held.push(name);
-    }
-    const found = edit.key
-      .map((name, i) => `${bytes(quoteName(name))} = ${quoteText(key[i]!)}`)
-      .join(' AND ');
-    const put = `${bytes(quoteName(change.column))} = ${literal(after)}`;
-    await session.run(`UPDATE ${from} SET ${put} WHERE ${found}`);
-    first ??= { before, after };
-    count++;
-  }
+  await session.each(
+    `SELECT ${columns.map(name => bytes(quoteName(name))).join()} FROM ${from}${where} FOR UPDATE`,
+    cells => alone.apply(table, named, cells, one => changes.push(one)),
+  );
+  const held = changes.flatMap(({ put }) => (put && edit.heldBack?.(put.before, put.after)) ?? []);
+  await noteHeld(run, held);
+  for (const one of changes) await session.run(statementOf(one));
   await session.run('COMMIT');
-  const shown = (value: ByteString | undefined) =>
-    value === undefined || edit.secret || edit.heldBack ? '' : showable(textOf(value)).slice(0, 120);
-  return { what, table, rows: count, before: shown(first?.before), after: shown(first?.after), held };
-}
-
-function conditionOf(condition: Condition): string {
-  const column = bytes(quoteName(condition.column));
-  if ('is' in condition) return `${column} = ${literal(bytesOfText(condition.is))}`;
-  return `(${condition.like.map(pattern => `${column} LIKE ${literal(asBytes(pattern))}`).join(' OR ')})`;
-}
-
-/** Bytes as a string literal of the session. */
-function literal(value: ByteString): string {
-  return `'${value.replace(/[\\']/g, c => c + (c === "'" ? "'" : '\\'))}'`;
+  return editDone(edit, changes.length, changes[0]?.put, held);
 }

@@ -62,7 +62,7 @@ export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
         ? []
         : [`Open the permalink settings of ${move.sheet.new.address} once and save them`]),
       'Empty the caches of the site and of any service in front of it',
-      ...(move.newLive
+      ...(held.length > 0
         ? held.map(name => `Switch on again, and look at the site: ${name}`)
         : move.sheet.configure['switch-off'].map(
             pattern => `Switch on again, one by one, the extensions held back by ${pattern}`,

@@ -75,6 +75,16 @@ new:
   assert.equal(first.code, 0, first.stdout + first.stderr);
   const finished = gunzipSync(readFileSync(join(root, 'new/finished.sql.gz')));
   database.sql(finished, 'new_club');
+  // What is set right comes along with the dump, and what is exported afterwards is compared with that in mind.
+  const options = (where: string) =>
+    database.sql(`SELECT COUNT(*) FROM row_options WHERE ${where}`, 'new_club').trim();
+  assert.equal(options("option_name IN ('rewrite_rules', '_transient_creek_feed')"), '0');
+  assert.notEqual(options("option_name LIKE '%transient%' OR option_name = 'home'"), '0');
+  writeFileSync(join(root, 'export.sql'), database.dump('new_club'));
+  const exported = await run(['check', '--export', '../export.sql', '--json'], { cwd: move, env });
+  const compared: { equal: boolean; taken: number }[] = JSON.parse(exported.stdout).result.tables;
+  assert.ok(compared.length >= 12 && compared.every(one => one.equal), exported.stdout.slice(0, 2000));
+  assert.ok(compared.some(one => one.taken > 0));
 
   const before = accepted(taken);
   const now = accepted(finished);
@@ -135,6 +145,10 @@ new:
   );
   const { pages, tables } = outcomes[4].result;
   assert.ok(pages.length >= 6 && tables.every((one: { equal: boolean }) => one.equal));
-  const odd = pages.filter((one: { verdict: string }) => !['same', 'old fails too'].includes(one.verdict));
+  // With its permalink rules made anew the new site has pages that the old one, as it was seeded, has not.
+  const odd = pages.filter(
+    (one: { verdict: string; oldStatus: number }) =>
+      !['same', 'old fails too'].includes(one.verdict) && one.oldStatus < 400,
+  );
   assert.deepEqual(odd, []);
 });

@@ -7,6 +7,7 @@ import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepOutcome } from '../../steps/run.js';
 import type { Difference, SetUpResult } from '../../steps/set-up.js';
+import type { EditDone } from '../../steps/site-edits.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';
@@ -82,7 +83,11 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
       `                 ${counted(files.removed, 'thing')} taken away that the old site no longer has`,
     );
   lines.push(...showLoaded(outcome.result.database));
-  if (dump) lines.push(`  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`);
+  if (dump)
+    lines.push(
+      `  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`,
+      ...showEdits(dump.edits),
+    );
   if (parts)
     lines.push(
       `  in pieces      ${parts.folder} – ${counted(parts.count, 'piece')}, the largest ${bytes(parts.largest)}; READ-ME-FIRST.txt says how to load them`,
@@ -108,16 +113,21 @@ function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   for (const made of loaded.made) lines.push(`                 made ${made}`);
   for (const [what, n] of Object.entries(loaded.fitted))
     lines.push(`                 fitted: ${what} (${counted(n, 'time')})`);
-  for (const { what, rows, before, after, held, table: name } of loaded.edits) {
-    const named = held.length > 0 ? `: ${held.join(', ')}` : '';
-    const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;
-    lines.push(`  set right      ${what} – ${counted(rows, 'row')} of ${name}${change}`);
-  }
+  lines.push(...showEdits(loaded.edits));
   if (loaded.keepsake !== undefined)
     lines.push(
       `  kept           ${counted(loaded.dropped.length, 'table')} that stood there, in ${loaded.keepsake}; "undo" puts them back, "tidy" removes them`,
     );
   return lines;
+}
+
+/** What is set right in the data of the new site. */
+function showEdits(edits: readonly EditDone[]): string[] {
+  return edits.map(({ what, rows, before, after, held, table: name }) => {
+    const named = held.length > 0 ? `: ${held.join(', ')}` : '';
+    const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;
+    return `  set right      ${what} – ${counted(rows, 'row')} of ${name}${change}`;
+  });
 }
 
 export function showSetUp(outcome: StepOutcome<SetUpResult>, colors: Colors): string {

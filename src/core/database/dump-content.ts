@@ -1,4 +1,6 @@
 import { type ByteString, textOf } from '../bytes.js';
+import type { DataEdit } from '../site/data-edits.js';
+import { RowEdits } from '../site/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
 import { readCreateTable, type TableShape } from '../sql/create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead, unquoteName } from '../sql/scanner.js';
@@ -28,10 +30,15 @@ export class DumpContent implements DumpVisitor {
   private readonly scanner = new DumpScanner(this);
   private readonly digests = new Map<string, ContentDigest | undefined>();
   private readonly shapes = new Map<string, readonly string[]>();
+  private readonly edits: RowEdits;
   private cells: RowCells | undefined;
 
-  /** @param columns of the tables that it is compared with; left out, they are those that the dump itself makes */
-  constructor(columns?: ReadonlyMap<string, readonly Column[]>) {
+  /**
+   * @param columns of the tables that it is compared with; left out, they are those that the dump itself makes
+   * @param edits made on its rows before they are looked at
+   */
+  constructor(columns?: ReadonlyMap<string, readonly Column[]>, edits: readonly DataEdit[] = []) {
+    this.edits = new RowEdits(edits);
     this.derived = columns ? undefined : new Map();
     this.columns = columns ?? this.derived!;
   }
@@ -63,7 +70,10 @@ export class DumpContent implements DumpVisitor {
     this.cells = new RowCells((cells: Cell[]) => {
       const ordered = places.map(place => cells[place]);
       if (!whole || ordered.includes(undefined)) this.digests.set(name, undefined);
-      else digest.add(ordered as (Buffer | null)[]);
+      else {
+        const row = this.edits.apply(name, loaded, ordered as (Buffer | null)[]);
+        if (row) digest.add(row);
+      }
     });
   }
 

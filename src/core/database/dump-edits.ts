@@ -1,0 +1,78 @@
+import { type ByteString, textOf } from '../bytes.js';
+import type { DataEdit } from '../site/data-edits.js';
+import { type RowChange, RowEdits, statementOf } from '../site/row-edits.js';
+import { type Cell, RowCells } from '../sql/cells.js';
+import { readCreateTable } from '../sql/create-table.js';
+import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
+
+/** What one edit comes to in a dump. */
+export interface DumpEdit {
+  readonly edit: DataEdit;
+  rows: number;
+  /** The first change of a value. */
+  first: RowChange['put'];
+  readonly held: string[];
+}
+
+/** Reads a dump and works out the statements that make a site's edits on it once it is loaded. */
+export class DumpEdits implements DumpVisitor {
+  readonly done = new Map<DataEdit, DumpEdit>();
+  private readonly statements = new Set<ByteString>();
+  private readonly edits: RowEdits;
+  private readonly scanner = new DumpScanner(this);
+  private readonly shapes = new Map<string, readonly string[]>();
+  private cells: RowCells | undefined;
+
+  constructor(edits: readonly DataEdit[]) {
+    this.edits = new RowEdits(edits);
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer): void {
+    this.scanner.push(chunk);
+  }
+
+  /** @throws DamageError when the dump ends too early */
+  finish(): void {
+    this.scanner.finish();
+  }
+
+  /** The statements, to be put after the dump; empty where there are none. */
+  tail(): Buffer {
+    if (this.statements.size === 0) return Buffer.alloc(0);
+    const lines = [...this.statements].map(sql => `${sql};\n`).join('');
+    return Buffer.from(
+      `\n-- What is set right for the new address\nSET NAMES utf8mb4;\nSET SQL_MODE='';\n${lines}`,
+      'latin1',
+    );
+  }
+
+  insert({ table, columns }: InsertHead): undefined {
+    const name = textOf(table);
+    this.cells = undefined;
+    if (!this.edits.concerns(name)) return;
+    const listed = (columns ?? this.shapes.get(name) ?? []).map(column => ({ name: textOf(column) }));
+    this.cells = new RowCells((cells: Cell[]) => {
+      if (cells.includes(undefined)) return;
+      this.edits.apply(name, listed, cells as (Buffer | null)[], change => this.note(change));
+    });
+  }
+
+  rowBytes(s: ByteString, start: number, end: number): void {
+    this.cells?.push(s.slice(start, end), this.scanner.dialect);
+  }
+
+  statement(s: ByteString, start: number, end: number): undefined {
+    const shape = readCreateTable(s.slice(start, end));
+    if (shape) this.shapes.set(textOf(shape.name), shape.columns);
+  }
+
+  private note(change: RowChange): void {
+    const { edit, put } = change;
+    const done = this.done.get(edit) ?? { edit, rows: 0, first: put, held: [] };
+    this.done.set(edit, done);
+    done.rows++;
+    if (put) done.held.push(...(edit.heldBack?.(put.before, put.after) ?? []));
+    this.statements.add(statementOf(change));
+  }
+}
