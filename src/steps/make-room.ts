@@ -33,7 +33,7 @@ export async function makeRoom(run: StepRun): Promise<string[]> {
   const refusal = await refusalOf(way);
   if (refusal) {
     if (!administrator || refusal.kind === 'unreachable' || refusal.kind === 'refused')
-      throw withHelp(refusal.error, way, refusal.kind);
+      throw withHelp(refusal.error, way, refusal.kind, await likeNames(way));
     made.push(...(await withDatabase(administrator, session => make(session, way))));
   }
   const missing = await withDatabase(way, missingAbilities);
@@ -133,8 +133,27 @@ function grantedName(name: string): string {
   return bytes(quoteName(name.replace(/[_%]/g, '\\$&')));
 }
 
-function withHelp(error: EndError, way: DatabaseWay, kind: string): EndError {
+/** Databases that the user sees and whose names end as the one that is asked for: hosts put their own prefix before. */
+async function likeNames({ place, through }: DatabaseWay): Promise<string[]> {
+  try {
+    const session = await DatabaseSession.open({ place: { ...place, name: '' }, through });
+    try {
+      const names = (await session.rows('SHOW DATABASES')).map(([name]) => name ?? '');
+      return names.filter(name => name.endsWith(`_${place.name}`));
+    } finally {
+      await session.close();
+    }
+  } catch {
+    return [];
+  }
+}
+
+function withHelp(error: EndError, way: DatabaseWay, kind: string, alike: readonly string[]): EndError {
   if (kind !== 'no such database' && kind !== 'credentials') return error;
+  if (alike.length > 0) {
+    const remedy = `This user sees ${alike.join(' and ')}: the host has put its prefix before the name. Write it so in new.database.server`;
+    return new EndError({ ...error.told, remedy }, { cause: error });
+  }
   return new EndError(
     {
       ...error.told,

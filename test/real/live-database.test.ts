@@ -319,6 +319,13 @@ new: { address: https://new.example, database: { server: "mysql://club%20user@${
   const seen = JSON.parse((await step('survey', 'password: "x y"')).stdout);
   assert.ok(seen.findings.some(({ code }: { code: string }) => code === 'database-credentials'));
   assert.equal(there(), before, 'nothing was changed');
+  // A host that puts its own prefix before every name.
+  database.sql(
+    "CREATE DATABASE host7_room_new; CREATE USER 'club user'@'localhost' IDENTIFIED BY 'x y'; GRANT ALL ON host7_room_new.* TO 'club user'@'localhost'",
+  );
+  const prefixed = await step('deliver', 'password: "x y"');
+  assert.match(prefixed.stderr, /sees host7_room_new/);
+  database.sql("DROP DATABASE host7_room_new; DROP USER 'club user'@'localhost'");
 
   const made = await step('deliver', 'administrator: { user: boss, password: "b o$s" }');
   assert.equal(made.code, 0, made.stdout + made.stderr);
@@ -383,6 +390,9 @@ test('what is wrong with a database is told with its place and remedy, and chang
     [{}, 'warn database-tables-there'],
   ] as const)
     assert.ok((await codes(change)).includes(code), `${code}: ${await codes(change)}`);
+  database.sql('CREATE TABLE wp_extensions (id int); CREATE TABLE wp_usergroups (id int)', 'wrong_old');
+  assert.ok((await codes({})).includes('stop prefix-shared'));
+  database.sql('DROP TABLE wp_extensions, wp_usergroups', 'wrong_old');
   prefixed('other_');
   assert.ok((await codes({})).includes('stop prefix-differs'));
   prefixed('wp_');
