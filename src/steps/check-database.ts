@@ -9,7 +9,7 @@ import { renamed } from '../core/rewrite/prefix.js';
 import type { Family } from '../core/site/family.js';
 import { columnsOf, tablesOf } from '../ends/database/catalog.js';
 import { contentOf } from '../ends/database/content.js';
-import { readDump } from '../ends/database/dump-reader.js';
+import { readDump, together } from '../ends/database/dump-reader.js';
 import { type DatabaseSession, withDatabase } from '../ends/database/session.js';
 import type { LeftOver } from './check-files.js';
 import { leftOverIn, type TableComparison } from './check-tables.js';
@@ -43,18 +43,8 @@ export async function compareDatabase(
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const dump = new DumpContent(new Map());
   const look = new DumpRewriter({ rules: rulesOf(move), prefix: undefined, leave: leaveOf(move, family) });
-  const both = {
-    push: (chunk: Buffer) => {
-      dump.push(chunk);
-      look.push(chunk);
-    },
-    finish: () => {
-      dump.finish();
-      look.finish();
-    },
-  };
   const file = move.crate.at(movedDump);
-  await readDump(file, both, {
+  await readDump(file, together(dump, look), {
     signal: run.signal,
     progress: done => run.events({ type: 'progress', what: basename(file), done, of: 0, unit: 'bytes' }),
   });

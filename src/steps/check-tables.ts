@@ -6,7 +6,7 @@ import type { PlaceTally } from '../core/rewrite/tally.js';
 import type { Family } from '../core/site/family.js';
 import { TableDigests } from '../core/sql/table-digest.js';
 import { takenDump } from '../ends/crate.js';
-import { readDump } from '../ends/database/dump-reader.js';
+import { readDump, together } from '../ends/database/dump-reader.js';
 import type { LeftOver } from './check-files.js';
 import { identityOf, leaveOf, prefixChangeOf, rulesOf } from './move.js';
 import type { StepRun } from './run.js';
@@ -54,18 +54,11 @@ export async function compareTables(
   // What it does hold, and which old addresses are still in it.
   const found = new TableDigests();
   const look = new DumpRewriter({ ...what, prefix: undefined });
-  const both = {
-    push: (chunk: Buffer) => {
-      found.push(chunk);
-      look.push(chunk);
-    },
-    finish: () => {
-      found.finish();
-      look.finish();
-    },
-  };
   const { size } = (await identityOf(move.newDump)) as { size: number };
-  await readDump(move.newDump!, both, { signal: run.signal, progress: progress(move.newDump!, size) });
+  await readDump(move.newDump!, together(found, look), {
+    signal: run.signal,
+    progress: progress(move.newDump!, size),
+  });
   for (const place of look.tally.all()) leftOver.push(...leftOverIn(place));
 
   const finished = new Map(found.contents().map(content => [content.table, content]));

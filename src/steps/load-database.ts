@@ -128,6 +128,8 @@ async function loadAt(
         begun?.dump === part.sha256 ? undefined : await clearTables(run, session, family, prefix, incoming);
       if (kept && kept.findings.length === 0) {
         await noteDone(run, 'deliver', { loads: shownDatabase(way.place) });
+        // What was proved of an earlier load says nothing of this one.
+        await move.folder.write(proofFile, '{}');
         await beginLoad(session, part.sha256);
       }
       return { server: seen, cleared: kept };
@@ -142,6 +144,7 @@ async function loadAt(
   const edits = await enduring(run, way, () =>
     withDatabase(way, async session => {
       const done = await editSite(run, family, session, prefix);
+      // Also those that a broken-off run has edited, and where nothing is left to do now.
       const edited = new Set(done.map(({ table }) => table));
       const columns = await columnsOf(session);
       const tables: TableProof[] = [];
@@ -164,7 +167,7 @@ async function loadAt(
     dropped: cleared?.dropped ?? [],
     keepsake: cleared?.keepsake,
     fitted: Object.fromEntries(load.fitted),
-    edits: edits.done,
+    edits: edits.done.filter(({ rows }) => rows > 0),
     made,
   };
   return { loaded, findings };

@@ -86,7 +86,7 @@ export async function editSite(
     run.signal.throwIfAborted();
     done.push(await carryOut(run, session, edit));
   }
-  return done.filter(({ rows }) => rows > 0);
+  return done;
 }
 
 async function carryOut(run: StepRun, session: DatabaseSession, edit: DataEdit): Promise<EditDone> {

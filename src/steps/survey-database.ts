@@ -17,7 +17,7 @@ import { Snapshot } from '../ends/database/snapshot.js';
 import { oldDatabaseOf } from './databases.js';
 import type { StepRun } from './run.js';
 import type { Site } from './site.js';
-import type { SurveyedDump } from './survey-dump.js';
+import { type SurveyedDump, seenIn } from './survey-dump.js';
 
 /** A database of the old server that the account sees. */
 export interface ListedDatabase {
@@ -128,21 +128,13 @@ async function lookThrough(
     reader.push(snapshot.tail());
     reader.finish();
     const sizes = new Map(snapshot.own.map(table => [table.name, table]));
-    const dump: SurveyedDump = {
-      file: shownDatabase(way.place),
-      server: snapshot.server,
-      prefixes: prefixesIn(reader.tables.keys(), family?.coreTables ?? []),
-      tables: [...reader.tables.values()].map(one => {
-        const seen = sizes.get(one.name);
-        // Of a table that was not read whole, the server's estimate says more.
-        return seen && seen.bytes > mostBytes ? { ...one, rows: seen.rows, bytes: seen.bytes } : one;
-      }),
-      hosts: reader.hosts.all(),
-      charsets: [...reader.charsets].sort(),
-      collations: [...reader.collations].sort(),
-      longestStatement: reader.longestStatement,
-      seconds: (performance.now() - began) / 1000,
-    };
+    const seen = seenIn(reader, shownDatabase(way.place), family, began);
+    // Of a table that was not read whole, the server's estimate says more.
+    const estimated = seen.tables.map(one => {
+      const whole = sizes.get(one.name);
+      return whole && whole.bytes > mostBytes ? { ...one, rows: whole.rows, bytes: whole.bytes } : one;
+    });
+    const dump: SurveyedDump = { ...seen, tables: estimated };
     return { dump, folders: reader.folders };
   } finally {
     await snapshot.close().catch(() => {});

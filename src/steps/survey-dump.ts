@@ -39,7 +39,17 @@ export async function surveyDump(
     signal: run.signal,
     progress: done => run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' }),
   });
-  const dump: SurveyedDump = {
+  return { dump: seenIn(reader, file, family, began), folders: reader.folders };
+}
+
+/** What a reader has seen. @param began when, by `performance.now()` */
+export function seenIn(
+  reader: DumpSurvey,
+  file: string,
+  family: Family | undefined,
+  began: number,
+): SurveyedDump {
+  return {
     file,
     server: reader.server,
     prefixes: prefixesIn(reader.tables.keys(), family?.coreTables ?? []),
@@ -50,7 +60,6 @@ export async function surveyDump(
     longestStatement: reader.longestStatement,
     seconds: (performance.now() - began) / 1000,
   };
-  return { dump, folders: reader.folders };
 }
 
 /** Whether a dump is that of the site, and what stands in it that the sheet does not name. */

@@ -1,4 +1,5 @@
 import type { CheckResult } from '../../steps/check.js';
+import type { DeliverResult } from '../../steps/deliver.js';
 import type { GoOutcome } from '../../steps/go.js';
 import type { StepOutcome } from '../../steps/run.js';
 import { type Face, showFindings } from '../face.js';
@@ -15,7 +16,7 @@ export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors'
     : readiness(checked?.result, colors) + '\n';
   const next = stoppedAt
     ? 'Mend what it says, then run "able-porter go" again; it goes on where it was.'
-    : nextSteps.join('\n');
+    : nextSteps(outcomes);
   const warnings = stoppedAt
     ? []
     : outcomes.flatMap(({ findings }) => findings.filter(({ level }) => level === 'warn'));
@@ -39,12 +40,18 @@ function readiness(checked: CheckResult | undefined, colors: Face['colors']): st
       );
 }
 
-const nextSteps = [
-  'Next:',
-  '  1. Load the finished dump into the new database, if it is not yet there, and run "able-porter check"',
-  '  2. Follow the plan: able-porter cutover',
-  '  3. When all is quiet: able-porter tidy',
-];
+/** What is left for the person, of what these steps do not do. */
+function nextSteps(outcomes: readonly StepOutcome<unknown>[]): string {
+  const delivered = outcomes.find((one): one is StepOutcome<DeliverResult> => one.step === 'deliver');
+  const steps = [
+    ...(delivered?.result.dump
+      ? ['Load the finished dump into the new database, if it is not yet there, and run "able-porter check"']
+      : []),
+    'Follow the plan: able-porter cutover',
+    'When all is quiet: able-porter tidy',
+  ];
+  return ['Next:', ...steps.map((text, i) => `  ${i + 1}. ${text}`)].join('\n');
+}
 
 /** How long each step took. */
 export function stepTable(outcomes: readonly StepOutcome<unknown>[], colors: Face['colors']): string {

@@ -13,6 +13,18 @@ export interface DumpReader {
   finish(): void;
 }
 
+/** Several readers that are given the same dump. */
+export function together(...readers: readonly DumpReader[]): DumpReader {
+  return {
+    push: chunk => {
+      for (const reader of readers) reader.push(chunk);
+    },
+    finish: () => {
+      for (const reader of readers) reader.finish();
+    },
+  };
+}
+
 /** How far the reading of a dump has come, in bytes of the file as it lies there. */
 export type DumpProgress = (bytesRead: number) => void;
 
