@@ -1,9 +1,9 @@
 import { createReadStream } from 'node:fs';
 import { open } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
-import { createGunzip } from 'node:zlib';
-import { DamageError, UsageError } from '../../core/errors.js';
+import { DamageError } from '../../core/errors.js';
 import { asTrouble, telling } from '../trouble.js';
+import { bunzipped, gunzipped, packingOf, unzipped } from './unpacking.js';
 
 const chunkBytes = 1 << 20;
 
@@ -56,56 +56,29 @@ export async function readDump(
 async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable<Buffer> {
   const source: Readable =
     file === '-' ? process.stdin : createReadStream(file, { highWaterMark: chunkBytes });
-  let read = 0;
-  let first = true;
-  let gunzip: ReturnType<typeof createGunzip> | undefined;
-  const raw = (async function* () {
-    for await (const chunk of source as AsyncIterable<Buffer>) {
-      read += chunk.length;
-      progress?.(read);
-      yield chunk;
-    }
-  })();
-  for await (const chunk of raw) {
-    if (first) {
-      first = false;
-      refuseOtherPackings(chunk, file);
-      if (isGzip(chunk)) {
-        gunzip = createGunzip({ chunkSize: chunkBytes });
-        yield* gunzipped(gunzip, chunk, raw);
-        return;
-      }
-    }
-    yield chunk;
-  }
-  if (first) {
+  const chunks = (source as AsyncIterable<Buffer>)[Symbol.asyncIterator]();
+  const first = await chunks.next();
+  if (first.done) {
     throw new DamageError({ doing: 'Reading the dump', cause: 'it is empty', remedy: 'Take the dump again' });
   }
-}
-
-async function* gunzipped(
-  gunzip: ReturnType<typeof createGunzip>,
-  head: Buffer,
-  rest: AsyncIterable<Buffer>,
-): AsyncIterable<Buffer> {
-  const feeding = (async () => {
-    let next = () => {};
-    gunzip.on('drain', () => next()).on('close', () => next());
-    const give = async (chunk: Buffer) => {
-      if (!gunzip.write(chunk) && !gunzip.destroyed)
-        await new Promise<void>(room => {
-          next = room;
-        });
-    };
-    await give(head);
-    for await (const chunk of rest) await give(chunk);
-    gunzip.end();
-  })().catch(error => gunzip.destroy(error as Error));
-  try {
-    yield* gunzip as AsyncIterable<Buffer>;
-  } finally {
-    gunzip.destroy();
-    await feeding;
+  const raw = (async function* () {
+    let read = 0;
+    for (let next: IteratorResult<Buffer> = first; !next.done; next = await chunks.next()) {
+      read += next.value.length;
+      progress?.(read);
+      yield next.value;
+    }
+  })();
+  switch (packingOf(first.value)) {
+    case 'gzip':
+      return yield* gunzipped(raw);
+    case 'bzip2':
+      return yield* bunzipped(raw);
+    case 'zip':
+      source.destroy();
+      return yield* unzipped(file, progress ?? (() => {}));
+    case undefined:
+      yield* raw;
   }
 }
 
@@ -114,29 +87,10 @@ export async function isPacked(file: string): Promise<boolean> {
   return telling(`Reading the dump ${file}`, async () => {
     const handle = await open(file);
     try {
-      return isGzip((await handle.read(Buffer.alloc(2), 0, 2, 0)).buffer);
+      return packingOf((await handle.read(Buffer.alloc(4), 0, 4, 0)).buffer) === 'gzip';
     } finally {
       await handle.close();
     }
-  });
-}
-
-function isGzip(head: Buffer): boolean {
-  return head[0] === 0x1f && head[1] === 0x8b;
-}
-
-function refuseOtherPackings(head: Buffer, file: string): void {
-  const packing =
-    head.subarray(0, 4).toString('latin1') === 'PK\x03\x04'
-      ? 'zip'
-      : head.subarray(0, 3).toString('latin1') === 'BZh'
-        ? 'bzip2'
-        : undefined;
-  if (!packing) return;
-  throw new UsageError({
-    doing: `Reading the dump ${file}`,
-    cause: `it is packed with ${packing}, which this version does not open`,
-    remedy: 'Unpack it first, or pack it with gzip',
   });
 }
 
