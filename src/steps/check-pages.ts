@@ -115,13 +115,19 @@ async function brokenAssets(
 
 function pageFindings(pages: readonly PageComparison[], known: number): Finding[] {
   const findings: Finding[] = [];
-  for (const { path, verdict, why } of pages) {
+  for (const alike of alikePages(pages)) {
+    const { path, verdict, why } = alike[0]!;
     if (verdict === 'same' || verdict === 'old fails too') continue;
+    const paths = alike.slice(0, 4).map(one => one.path);
+    const some = paths.join(' ') + (alike.length > paths.length ? ' …' : '');
     findings.push({
       level: verdict === 'differs' ? 'warn' : 'stop',
       code: verdict === 'trouble' ? troubleCode(why) : `page-${verdict}`,
       place: path,
-      what: `The page is not as it was: ${why}`,
+      what:
+        alike.length === 1
+          ? `The page is not as it was: ${why}`
+          : `${alike.length} pages are not as they were: ${why} (${some})`,
       remedy: remedies[verdict],
     });
   }
@@ -135,6 +141,16 @@ function pageFindings(pages: readonly PageComparison[], known: number): Finding[
     });
   }
   return findings;
+}
+
+/** Pages with the same trouble, which is told once. */
+function alikePages(pages: readonly PageComparison[]): PageComparison[][] {
+  const groups = new Map<string, PageComparison[]>();
+  for (const page of pages) {
+    const key = `${page.verdict} ${page.why}`;
+    groups.set(key, [...(groups.get(key) ?? []), page]);
+  }
+  return [...groups.values()];
 }
 
 function troubleCode(why: string): Finding['code'] {

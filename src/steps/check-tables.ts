@@ -97,18 +97,33 @@ export function leftOverIn(place: PlaceTally): LeftOver[] {
   return list;
 }
 
-/** What of a comparison of tables an administrator should know about. */
-export function tableFindings(file: string, tables: readonly TableComparison[]): Finding[] {
-  return tables
-    .filter(({ equal }) => !equal)
-    .map(({ table, newTable, oldRows, newRows }) => ({
-      level: 'stop' as const,
-      code: newRows === undefined ? 'table-missing' : 'table-different',
-      place: `${basename(file)}, table ${newTable}`,
-      what:
-        newRows === undefined
-          ? `The table ${table} is not in the finished dump`
-          : `Its rows are not those that were taken (${newRows} of ${oldRows})`,
-      remedy: 'Run "able-porter rewrite --again", then deliver',
-    }));
+/**
+ * What of a comparison of tables an administrator should know about.
+ * @param place the finished dump, or the database
+ * @param remedy what puts it right
+ */
+export function tableFindings(place: string, tables: readonly TableComparison[], remedy: string): Finding[] {
+  const missing = tables.filter(({ newRows }) => newRows === undefined).map(({ newTable }) => newTable);
+  const some = missing.slice(0, 6).join(', ') + (missing.length > 6 ? ', …' : '');
+  const findings: Finding[] = [];
+  if (missing.length > 0) {
+    findings.push({
+      level: 'stop',
+      code: 'table-missing',
+      place,
+      what: `${missing.length} of ${tables.length} tables ${missing.length === 1 ? 'is' : 'are'} not there: ${some}`,
+      remedy,
+    });
+  }
+  for (const { newTable, oldRows, newRows, equal } of tables) {
+    if (equal || newRows === undefined) continue;
+    findings.push({
+      level: 'stop',
+      code: 'table-different',
+      place: `${place}, table ${newTable}`,
+      what: `Its rows are not those that were taken (${newRows} of ${oldRows})`,
+      remedy,
+    });
+  }
+  return findings;
 }

@@ -1,3 +1,5 @@
+import { basename } from 'node:path';
+import { readDatabaseUrl, shownDatabase } from '../core/database/place.js';
 import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
@@ -17,7 +19,7 @@ import {
 } from './check-files.js';
 import { comparePagesOf } from './check-pages.js';
 import { compareTables, type TableComparison, tableFindings } from './check-tables.js';
-import { identityOf, rulesOf, treeIdentity } from './move.js';
+import { identityOf, type Move, rulesOf, treeIdentity } from './move.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { isOwn } from './spots.js';
 
@@ -65,7 +67,7 @@ export async function check(
         ? await compareExport(run, family, exported)
         : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
     findings.push(
-      ...tableFindings(exported ?? move.newDump ?? 'the new database', tables),
+      ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
       ...leftOverFindings(leftOver),
     );
     const { pages, findings: seen } = await comparePagesOf(run, family);
@@ -77,6 +79,19 @@ export async function check(
       brief: { files: files?.equal, tables: tables.length, pages: pages.length },
     };
   });
+}
+
+/** What the tables were looked for in. */
+function comparedWith({ newDump, sheet }: Move, exported: string | undefined): string {
+  const file = exported ?? newDump;
+  if (file !== undefined) return basename(file);
+  const place = readDatabaseUrl(sheet.new.database?.server ?? '');
+  return place ? shownDatabase(place) : 'the new database';
+}
+
+function remedyFor({ newLive }: Move, exported: string | undefined): string {
+  if (exported !== undefined) return 'Load the finished dump anew, export it again, and compare again';
+  return newLive ? 'Run "able-porter deliver --again"' : 'Run "able-porter rewrite --again", then deliver';
 }
 
 /** What a check depends on. */

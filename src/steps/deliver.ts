@@ -12,7 +12,7 @@ import { layDump, tailOf } from './lay-dump.js';
 import { type LaidParts, layParts, partsPlace } from './lay-parts.js';
 import { type LayOptions, makeTreeReady, putTree, type ReadyTree } from './lay-tree.js';
 import { type LoadedDatabase, loadDatabase } from './load-database.js';
-import { ensurePassword } from './make-room.js';
+import { ensurePassword, makeRoom } from './make-room.js';
 import { rulesOf } from './move.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
@@ -82,6 +82,8 @@ export async function deliver(
   const again = run.again || options.byContent || options.mirror;
   return doStep({ ...run, again }, 'deliver', await deliverInputs(run), async () => {
     const findings: Finding[] = [];
+    // Before anything is carried: credentials that are wrong are better known now.
+    const made = moved && move.newLive ? await makeRoom(run) : [];
     const keepsakes: string[] = [];
     const ready: Spot[] = [];
     let dump: Spot | undefined;
@@ -134,7 +136,7 @@ export async function deliver(
         findings.push(...laid.findings);
       }
     }
-    const load = moved && move.newLive ? await loadDatabase(run, family, manifest, moved) : undefined;
+    const load = moved && move.newLive ? await loadDatabase(run, family, manifest, moved, made) : undefined;
     findings.push(...(load?.findings ?? []));
     // Everything is ready; from here on it is a matter of renaming, unless the database is not as it should be.
     run.signal.throwIfAborted();

@@ -30,7 +30,6 @@ import {
 } from '../ends/database/session.js';
 import { clearTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
-import { makeRoom } from './make-room.js';
 import { prefixChangeOf } from './move.js';
 import { movedDump } from './rewrite.js';
 import { noteDone, type StepRun } from './run.js';
@@ -80,15 +79,18 @@ const proofFile = 'results/loaded.json';
 /** How long is waited before each try to come back to a server, in seconds. */
 const pauses = [1, 2, 4, 8, 15, 30];
 
-/** Loads the rewritten dump at the new server, proves it by reading it back, and sets the site's data right. */
+/**
+ * Loads the rewritten dump at the new server, proves it by reading it back, and sets the site's data right.
+ * @param made what was made there before, in words
+ */
 export async function loadDatabase(
   run: StepRun,
   family: Family,
   manifest: CrateManifest,
   part: CratePart,
+  made: readonly string[],
 ): Promise<{ loaded: LoadedDatabase; findings: Finding[] }> {
   const { move } = run;
-  const made = await makeRoom(run);
   const way = newDatabaseOf(move);
   if (!way) {
     throw new UsageError({

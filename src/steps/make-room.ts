@@ -157,7 +157,7 @@ function withHelp(error: EndError, way: DatabaseWay, kind: string, alike: readon
   return new EndError(
     {
       ...error.told,
-      remedy: `Make it as the server's administrator (${roomByHand(way)}), or in the host's panel: a database ${way.place.name}, a user ${way.place.user} with the password of .env, all rights of the one on the other. Many hosts put their own prefix before both names`,
+      remedy: `${kind === 'credentials' ? 'Check user and password. Where they are not made yet: ' : 'Make it '}in the host's panel (database, user, all rights; many hosts put their own prefix before both names), or as the server's administrator: ${roomByHand(way)}`,
     },
     { cause: error },
   );
