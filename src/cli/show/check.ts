@@ -88,7 +88,9 @@ function showPages({ pages }: CheckResult, colors: Face['colors']): string {
   return (
     pagesTable(shown, colors) +
     (pages.length > shown.length
-      ? colors.dim(`  and ${pages.length - shown.length} more, all the same\n`)
+      ? colors.dim(
+          `  and ${pages.length - shown.length} more${odd.length > shown.length ? '' : ', all the same'}\n`,
+        )
       : '')
   );
 }
