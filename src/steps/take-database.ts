@@ -69,9 +69,10 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
     let before = 0;
     const names: string[] = [];
     await writePiece(join(folder, 'head.sql.gz'), async writer => writer.take(snapshot.head(at)));
-    for (const [i, table] of snapshot.own.entries()) {
+    for (const table of snapshot.own) {
       run.signal.throwIfAborted();
-      const file = `${String(i).padStart(5, '0')}.sql.gz`;
+      // By the table's name, so that a piece that is kept never has the place of another.
+      const file = `${createHash('sha256').update(table.name).digest('hex').slice(0, 24)}.sql.gz`;
       const kept = pieces.tables[table.name];
       if (kept) {
         names.push(kept.file);

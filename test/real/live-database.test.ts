@@ -422,6 +422,24 @@ test('what is wrong with a database is told with its place and remedy, and chang
   assert.match(rights.stderr, /may not change rows.*\n.*GRANT ALL/s);
   assert.equal(both(), before, 'both databases are as they were');
 
+  // A statement that fails ends the load there: nothing after it is done, and a second run fails at the same one.
+  const many = Array.from(
+    { length: 40 },
+    (_, i) => `INSERT INTO \`d_t\` VALUES (${i === 20 ? 3 : i}, 'tide');\n`,
+  );
+  const clash = `CREATE TABLE \`d_t\` (\`id\` int PRIMARY KEY, \`v\` text);\n${many.join('')}CREATE TABLE \`d_after\` (\`id\` int);\n`;
+  writeFileSync(join(root, 'clash.sql'), clash);
+  const clashing = { old: 'dump: clash.sql', next: `${right.next}, prefix: d_` };
+  for (const name of ['pack', 'rewrite']) assert.equal((await step(name, clashing)).code, 0);
+  for (const time of ['first', 'second']) {
+    const ran = await step('deliver', clashing);
+    assert.equal(ran.code, 3, `${time}: ${ran.stderr}`);
+    assert.match(ran.stderr, /Duplicate entry '3'.*d_t/);
+    assert.ok(!/d_after/.test(database.sql('SHOW TABLES', 'wrong_new')), time);
+    assert.equal(database.sql('SELECT COUNT(*) FROM d_t WHERE id > 20', 'wrong_new'), '0\n', time);
+  }
+  database.sql('DROP TABLE d_t, able_porter_load', 'wrong_new');
+
   // What a column cannot hold is not stored in silence.
   const dump =
     "SET NAMES utf8mb4;\nCREATE TABLE `wp_narrow` (`id` int, `v` varchar(5));\nINSERT INTO `wp_narrow` VALUES (1,'long tide');\n";

@@ -130,7 +130,8 @@ class Load {
 
   private take(statement: DumpStatement): void {
     const number = ++this.number;
-    if (statement.kind === 'own') return;
+    // After a statement that failed none may follow, or its rows would be passed over for good.
+    if (statement.kind === 'own' || this.failure) return;
     if (statement.kind === 'elsewhere') {
       this.leftOut.push(statement.sql.slice(0, 60));
       return;
@@ -150,7 +151,7 @@ class Load {
     try {
       // What was taken in the same moment comes along.
       await Promise.resolve();
-      while (this.queue.length > 0) {
+      while (this.queue.length > 0 && !this.failure) {
         this.signal.throwIfAborted();
         const { statement, number } = this.queue[0]!;
         if (putsRows(statement)) await this.workBatch();
@@ -163,6 +164,7 @@ class Load {
       }
     } catch (error) {
       this.failure ??= error;
+      this.queue = [];
     } finally {
       this.running = undefined;
       this.whenRoom?.();
