@@ -470,7 +470,7 @@ test('a table that crashed, and a server whose disk is full, are told as what th
   const database = started()!;
   const root = folder(t);
   database.sql(
-    `CREATE DATABASE large CHARACTER SET utf8mb4; USE large; CREATE TABLE wide (id int PRIMARY KEY, v longtext); INSERT INTO wide SELECT seq, REPEAT(SHA2(seq, 512), 60) FROM seq_1_to_3000;
+    `CREATE DATABASE large CHARACTER SET utf8mb4; USE large; CREATE TABLE wide (id int PRIMARY KEY, v longtext); INSERT INTO wide SELECT seq, REPEAT(SHA2(seq, 512), 60) FROM seq_1_to_6000;
      CREATE TABLE broken (id int PRIMARY KEY, v varchar(200)) ENGINE=MyISAM; INSERT INTO broken SELECT seq, SHA2(seq, 512) FROM seq_1_to_500; FLUSH TABLES`,
   );
   full.sql('CREATE DATABASE small CHARACTER SET utf8mb4');
@@ -492,6 +492,11 @@ new: { address: https://new.example, database: { server: "mysql://root@127.0.0.1
   assert.ok(!existsSync(join(root, 'crate/database.sql.gz')), 'nothing looks whole');
   writeFileSync(index, whole);
   database.sql('FLUSH TABLES');
+  // Ctrl-C in the middle of a table ends at once, and leaves nothing that looks whole.
+  const taking = () => existsSync(join(root, 'crate/taking/head.sql.gz'));
+  const interrupted = await run(['pack'], { cwd: root, interruptWhen: taking });
+  assert.equal(interrupted.code, 130, interrupted.stderr);
+  assert.ok(!existsSync(join(root, 'crate/database.sql.gz')));
   for (const name of ['pack', 'rewrite']) {
     const ran = await run([name], { cwd: root });
     assert.equal(ran.code, 0, ran.stdout + ran.stderr);

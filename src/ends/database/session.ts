@@ -27,6 +27,8 @@ export class DatabaseSession {
   readonly way: DatabaseWay;
   private readonly connection: Connection;
   private readonly tunnel: Duplex | undefined;
+  /** Who waits for a statement that is under way. */
+  private readonly waiting = new Set<(error: unknown) => void>();
 
   private constructor(way: DatabaseWay, connection: Connection, tunnel: Duplex | undefined) {
     this.way = way;
@@ -79,8 +81,7 @@ export class DatabaseSession {
 
   /** Gives each row as it comes in. A `cells` is only good until the next. */
   each(sql: string, take: (cells: (Buffer | null)[]) => void): Promise<void> {
-    return new Promise((resolve, reject) => {
-      this.sendBytes();
+    return this.underWay((resolve, reject) => {
       const query = this.connection.query({ sql, rowsAsArray: true, typeCast: false });
       let failure: unknown;
       query
@@ -98,14 +99,30 @@ export class DatabaseSession {
 
   /** Runs a statement that gives no rows. */
   run(sql: string): Promise<Effect> {
-    return new Promise((resolve, reject) => {
-      this.sendBytes();
+    return this.underWay((resolve, reject) => {
       this.connection.query({ sql }, (error, result) => {
         if (error) return reject(error);
         const { affectedRows, warningStatus } = (result ?? {}) as ResultSetHeader;
         resolve({ affected: affectedRows ?? 0, warnings: warningStatus ?? 0 });
       });
     });
+  }
+
+  /** Waits for a statement, which also ends when the connection is ended by us: the package would say nothing then. */
+  private async underWay<T>(
+    start: (resolve: (value: T) => void, reject: (error: unknown) => void) => void,
+  ): Promise<T> {
+    let end: ((error: unknown) => void) | undefined;
+    try {
+      return await new Promise<T>((resolve, reject) => {
+        end = reject;
+        this.waiting.add(reject);
+        this.sendBytes();
+        start(resolve, reject);
+      });
+    } finally {
+      this.waiting.delete(end!);
+    }
   }
 
   /**
@@ -142,6 +159,8 @@ export class DatabaseSession {
   /** Ends the connection without a word, also while a statement runs. */
   destroy(): void {
     this.connection.destroy();
+    const ended = Object.assign(new Error('the connection was ended'), { code: 'PROTOCOL_CONNECTION_LOST' });
+    for (const reject of this.waiting) reject(ended);
     this.tunnel?.destroy();
   }
 }
