@@ -15,8 +15,9 @@ import type { LeftOver } from './check-files.js';
 import { leftOverIn, type TableComparison } from './check-tables.js';
 import { ownTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
-import { asWritten, type LoadedDatabase, own, type TableProof } from './load-database.js';
+import type { LoadedDatabase } from './load-database.js';
 import { leaveOf, prefixChangeOf, rulesOf } from './move.js';
+import { asWritten, own, type TableProof } from './prove-database.js';
 import { movedDump } from './rewrite.js';
 import { readResult, type StepRun } from './run.js';
 
