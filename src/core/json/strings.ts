@@ -6,8 +6,13 @@ export interface JsonString {
   readonly end: number;
 }
 
-/** Whether a value may be JSON that can hold strings, its first characters escaped or not. */
-export function looksJson(s: string): boolean {
+/** Whether a value may be JSON that can hold strings. */
+export function looksJson(value: string): boolean {
+  return /^\s*[[{"]/.test(value.slice(0, 64));
+}
+
+/** The same for the text of a literal, whose first characters may be escaped. */
+export function looksJsonEscaped(s: string): boolean {
   return /^(?:\s|\\[nrt])*\\?[[{"]/.test(s.slice(0, 64));
 }
 

@@ -5,7 +5,7 @@ import { type AnchorCursor, KnownAnchors } from './anchors.js';
 import type { Rules } from './rules.js';
 import type { Observer } from './tally.js';
 import { editsInText } from './text.js';
-import { carrierOf, lengthEdit } from './value.js';
+import { lengthEdit, needsOpening } from './value.js';
 
 /**
  * Edits of a serialized value that stands escaped in the text of a literal, without opening it: its lengths are
@@ -25,7 +25,7 @@ export function editsInEscaped(
   if (isDamage(read) || read.end !== end) return undefined;
   const anchors = new KnownAnchors(cursor, start, end);
   const held = read.spans.filter(span => anchors.seek(span.start) < span.end);
-  if (held.some(span => carrierOf(s.slice(span.start, span.end)) !== 'text')) return undefined;
+  if (held.some(span => needsOpening(s, span.start, span.end))) return undefined;
   anchors.rewind();
   const edits: Edit[] = [];
   for (const span of held) {

@@ -1,5 +1,11 @@
 import { asBytes, type ByteString, type Edit, growth } from '../bytes.js';
-import { editsInJsonString, jsonStrings, looksJson, openJsonString } from '../json/strings.js';
+import {
+  editsInJsonString,
+  jsonStrings,
+  looksJson,
+  looksJsonEscaped,
+  openJsonString,
+} from '../json/strings.js';
 import { isDamage, type LengthSpan, looksSerialized, readSerialized } from '../serialized/spans.js';
 import { AnchorCursor } from './anchors.js';
 import type { Rules } from './rules.js';
@@ -25,7 +31,7 @@ const serializedInJson = /\\*"(?:[saO]:\d+:)/;
  * What a value is, as far as rewriting it must know. A JSON text counts only when a serialized value is a string
  * in it; otherwise its escapes are forms that are found in text as they stand.
  */
-export function carrierOf(value: string): 'serialized' | 'json' | 'mixed' | 'text' {
+function carrierOf(value: string): 'serialized' | 'json' | 'mixed' | 'text' {
   if (looksSerialized(value)) return 'serialized';
   if (looksJson(value) && serializedInJson.test(value)) return 'json';
   return sessionHead.test(value.slice(0, 256)) ? 'mixed' : 'text';
@@ -35,7 +41,7 @@ export function carrierOf(value: string): 'serialized' | 'json' | 'mixed' | 'tex
 export function needsOpening(s: string, start: number, end: number): boolean {
   if (looksSerialized(s, start)) return true;
   const head = s.slice(start, Math.min(end, start + 256));
-  return looksJson(head) ? serializedInJson.test(s.slice(start, end)) : sessionHead.test(head);
+  return looksJsonEscaped(head) ? serializedInJson.test(s.slice(start, end)) : sessionHead.test(head);
 }
 
 /** The digits of a span whose content grew; a plus sign that stands before them is kept. */
