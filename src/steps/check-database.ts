@@ -5,7 +5,6 @@ import { shownDatabase } from '../core/database/place.js';
 import { UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
 import { DumpRewriter } from '../core/rewrite/dump.js';
-import { renamed } from '../core/rewrite/prefix.js';
 import type { Family } from '../core/site/family.js';
 import { columnsOf, tablesOf } from '../ends/database/catalog.js';
 import { contentOf } from '../ends/database/content.js';
@@ -16,7 +15,7 @@ import { leftOverIn, type TableComparison } from './check-tables.js';
 import { ownTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
 import type { LoadedDatabase } from './load-database.js';
-import { leaveOf, prefixChangeOf, rulesOf } from './move.js';
+import { leaveOf, newTableName, prefixChangeOf, rulesOf } from './move.js';
 import { asWritten, own, type TableProof } from './prove-database.js';
 import { movedDump } from './rewrite.js';
 import { readResult, type StepRun } from './run.js';
@@ -58,7 +57,7 @@ export async function compareDatabase(
     await asWritten(session, dump);
     const now = await lookAt(run, session, loaded.tables);
     const tables = manifest.tables.map(({ table, rows }): TableComparison => {
-      const newTable = textOf(renamed(table, change) ?? table);
+      const newTable = newTableName(table, change);
       const proof = loaded.tables.find(one => one.table === newTable);
       const seen = now.get(newTable);
       const equal = proof?.equal === true && seen !== undefined;

@@ -1,12 +1,11 @@
 import { basename, resolve } from 'node:path';
 import { textOf } from '../core/bytes.js';
 import { DumpContent } from '../core/database/dump-content.js';
-import { renamed } from '../core/rewrite/prefix.js';
 import type { Family } from '../core/site/family.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import type { TableComparison } from './check-tables.js';
 import { editsOfDump } from './lay-dump.js';
-import { prefixChangeOf } from './move.js';
+import { newTableName, prefixChangeOf } from './move.js';
 import { movedDump } from './rewrite.js';
 import type { StepRun } from './run.js';
 
@@ -38,7 +37,7 @@ export async function compareExport(
   const wanted = await read(crate.at(movedDump), finished);
   const found = await read(resolve(exported), new DumpContent(finished.columns));
   return manifest.tables.map(({ table, rows }) => {
-    const newTable = textOf(renamed(table, change) ?? table);
+    const newTable = newTableName(table, change);
     const content = found.get(newTable);
     const expected = wanted.get(newTable);
     const same = secret.has(newTable)

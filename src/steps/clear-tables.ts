@@ -5,7 +5,6 @@ import { quoteName, quoteText } from '../core/database/column.js';
 import { shownDatabase } from '../core/database/place.js';
 import type { Finding } from '../core/findings.js';
 import type { JournalRecord } from '../core/journal.js';
-import { renamed } from '../core/rewrite/prefix.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import { prefixesIn } from '../core/sql/survey.js';
@@ -16,7 +15,7 @@ import { DatabaseSession, type DatabaseWay } from '../ends/database/session.js';
 import { Snapshot } from '../ends/database/snapshot.js';
 import { telling } from '../ends/trouble.js';
 import { newDatabaseOf } from './databases.js';
-import { type Move, prefixChangeOf } from './move.js';
+import { type Move, newTableName, prefixChangeOf } from './move.js';
 import { noteDone, type StepRun } from './run.js';
 
 /** What was cleared away before a load. */
@@ -73,7 +72,7 @@ export async function tablesInTheWay(move: Move): Promise<string | undefined> {
   if (manifest?.tables.length === 0) return undefined;
   const family = familyNamed(manifest?.from.family ?? 'plain');
   const change = manifest && prefixChangeOf(move, family, manifest.from.prefix);
-  const incoming = manifest?.tables.map(({ table }) => textOf(renamed(table, change) ?? table));
+  const incoming = manifest?.tables.map(({ table }) => newTableName(table, change));
   const prefix = move.sheet.new.database?.prefix ?? manifest?.from.prefix ?? '';
   const session = await DatabaseSession.open(way).catch(() => undefined);
   // Where it cannot be opened, the delivery says why.

@@ -16,7 +16,6 @@ import { lookAtSite, type Site, treeOf } from './site.js';
 /** The database that the old site uses, as its configuration or the sheet says. */
 export interface OldDatabase {
   readonly way: DatabaseWay;
-  readonly prefix: string | undefined;
   /** The character set in which the site speaks to its server. */
   readonly charset: string | undefined;
 }
@@ -28,10 +27,10 @@ export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDataba
     known ??
     (move.sheet.old.files ? await lookAtSite(treeOf(openFiles(move.oldPlace!)), move.oldAddress) : undefined);
   const facts = site?.facts;
-  const said = { prefix: textIn(facts, 'prefix'), charset: textIn(facts, 'charset') };
+  const charset = textIn(facts, 'charset');
   const through = sshOf(move, 'old', asked?.through === 'files');
   if (asked?.server !== undefined)
-    return { way: { place: placeIn(asked.server, asked.password, 'old.database.server'), through }, ...said };
+    return { way: { place: placeIn(asked.server, asked.password, 'old.database.server'), through }, charset };
   if (!site || !facts) {
     throw new UsageError({
       doing: 'Finding the old database',
@@ -39,7 +38,7 @@ export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDataba
       remedy: 'Give old.files, or name the database itself in old.database.server',
     });
   }
-  return { way: { place: configured(site), through: through ?? sshOf(move, 'old', false, true) }, ...said };
+  return { way: { place: configured(site), through: through ?? sshOf(move, 'old', false, true) }, charset };
 }
 
 /** The database at the new end; undefined where the sheet names none or no password for it. */

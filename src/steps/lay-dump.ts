@@ -1,15 +1,14 @@
 import { createHash } from 'node:crypto';
 import { gzipSync } from 'node:zlib';
-import { asBytes, textOf } from '../core/bytes.js';
+import { asBytes } from '../core/bytes.js';
 import { DumpEdits } from '../core/database/dump-edits.js';
 import { DamageError } from '../core/errors.js';
-import { renamed } from '../core/rewrite/prefix.js';
 import type { DataEdit } from '../core/site/data-edits.js';
 import type { Family } from '../core/site/family.js';
 import type { CrateManifest } from '../ends/crate.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { openFiles } from '../ends/files/place.js';
-import { type Move, prefixChangeOf } from './move.js';
+import { type Move, newTableName, prefixChangeOf } from './move.js';
 import { movedDump } from './rewrite.js';
 import type { StepRun } from './run.js';
 import { type EditDone, editDone, editsWanted, noteHeld } from './site-edits.js';
@@ -25,7 +24,7 @@ export interface DumpTail {
 /** The edits of the site's data that a finished dump carries along. */
 export function editsOfDump(move: Move, family: Family, manifest: CrateManifest): readonly DataEdit[] {
   const change = prefixChangeOf(move, family, manifest.from.prefix);
-  const tables = manifest.tables.map(({ table }) => textOf(renamed(table, change) ?? table));
+  const tables = manifest.tables.map(({ table }) => newTableName(table, change));
   return editsWanted(move, family, change?.to ?? manifest.from.prefix ?? '', tables);
 }
 

@@ -3,7 +3,6 @@ import type { Program } from '../core/database/dump-content.js';
 import { shownDatabase } from '../core/database/place.js';
 import { PartWayError, UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
-import { renamed } from '../core/rewrite/prefix.js';
 import type { Family } from '../core/site/family.js';
 import type { CrateManifest, CratePart } from '../ends/crate.js';
 import { columnsOf } from '../ends/database/catalog.js';
@@ -27,7 +26,7 @@ import {
 } from '../ends/database/session.js';
 import { clearTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
-import { prefixChangeOf } from './move.js';
+import { newTableName, prefixChangeOf } from './move.js';
 import { forgetProof, own, proofFindings, proved, type TableProof } from './prove-database.js';
 import { movedDump } from './rewrite.js';
 import { noteDone, type StepRun } from './run.js';
@@ -95,7 +94,7 @@ async function loadAt(
   const { move } = run;
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const prefix = change?.to ?? manifest.from.prefix ?? '';
-  const incoming = manifest.tables.map(({ table }) => textOf(renamed(table, change) ?? table));
+  const incoming = manifest.tables.map(({ table }) => newTableName(table, change));
   const findings: Finding[] = [];
   const { server, cleared } = await enduring(run, way, () =>
     withDatabase(way, async session => {

@@ -2,11 +2,11 @@ import { stat } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Address, parseAddress } from '../core/address/address.js';
 import { type Pair, pairsOfMove, parsePair } from '../core/address/pairs.js';
-import { applyEdits } from '../core/bytes.js';
+import { applyEdits, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
-import type { PrefixChange } from '../core/rewrite/prefix.js';
+import { type PrefixChange, renamed } from '../core/rewrite/prefix.js';
 import { compileRules, type Rules } from '../core/rewrite/rules.js';
 import type { Observer } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
@@ -140,6 +140,11 @@ export function prefixChangeOf(
   const to = move.sheet.new.database?.prefix;
   if (to === undefined || oldPrefix === undefined || to === oldPrefix) return undefined;
   return { from: oldPrefix, to, data: family.prefixed };
+}
+
+/** The name of a table of the crate at the new end, as text. @param table its bytes, as the manifest has them */
+export function newTableName(table: string, change: PrefixChange | undefined): string {
+  return textOf(renamed(table, change) ?? table);
 }
 
 /** What tells one state of a file from another without reading it: size and time. */

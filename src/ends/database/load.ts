@@ -9,7 +9,7 @@ import type { SeenServer } from './server.js';
 import { type DatabaseSession, isPassing, type ServerSaid } from './session.js';
 
 /** What a load came to. */
-export type LoadDone = Pick<Load, 'fitted' | 'warnings' | 'leftOut' | 'rows'>;
+export type LoadDone = Pick<Load, 'fitted' | 'warnings' | 'leftOut'>;
 
 /** What a server warned of while rows went in. */
 export interface LoadWarning {
@@ -54,8 +54,6 @@ class Load {
   readonly warnings: LoadWarning[] = [];
   /** Statements that work on something else than this database, and were not run. */
   readonly leftOut: string[] = [];
-  /** Rows that this load has put in, and those that were there from before. */
-  rows = 0;
   private readonly session: DatabaseSession;
   private readonly has: ServerHas;
   private readonly limit: number;
@@ -137,10 +135,7 @@ class Load {
       return;
     }
     const again = this.redo !== undefined && statement.table === this.redo;
-    if (number <= this.position.done && statement.kind !== 'session' && !again) {
-      this.rows += statement.rows;
-      return;
-    }
+    if (number <= this.position.done && statement.kind !== 'session' && !again) return;
     refuseQualified(statement.sql);
     this.queue.push({ statement, number });
     this.queued += statement.sql.length;
@@ -225,7 +220,6 @@ class Load {
     await this.session.run(notes(position));
     await this.session.run('COMMIT');
     this.position = position;
-    for (const { statement } of batch) this.rows += statement.rows;
   }
 
   private async put(sql: ByteString, table: string): Promise<void> {

@@ -203,10 +203,7 @@ export class Snapshot {
   }
 
   /** Writes what works on tables: triggers, routines, events and views, each after what it may need. */
-  async writeRest(
-    sink: DumpSink,
-    also: AlsoTaken,
-  ): Promise<{ triggers: number; views: number; routines: number; events: number }> {
+  async writeRest(sink: DumpSink, also: AlsoTaken): Promise<void> {
     const wanted = new Set(this.tables.map(({ name }) => name));
     const triggers = (
       await this.session.rows(
@@ -230,12 +227,6 @@ export class Snapshot {
       : [];
     for (const [name] of events) await this.writeProgram(sink, 'EVENT', name!);
     await sink.room(0);
-    return {
-      triggers: triggers.length,
-      views: views.length,
-      routines: routines.length,
-      events: events.length,
-    };
   }
 
   async close(): Promise<void> {
