@@ -41,6 +41,18 @@ export async function newPassphrase(): Promise<string> {
   });
 }
 
+/**
+ * The password of a database that is named by its URL: from DATABASE_PASSWORD, or asked for. Undefined where it stands
+ * in the URL, or there is no terminal to ask at.
+ */
+export async function databasePassword(url: string): Promise<string | undefined> {
+  const { DATABASE_PASSWORD: given } = process.env;
+  if (given !== undefined || /^mysql:\/\/[^@/]*:[^@/]*@/.test(url)) return given;
+  if (!process.stdin.isTTY || !process.stderr.isTTY) return undefined;
+  const { password } = await import('@inquirer/prompts');
+  return password({ message: `Password for ${url}`, mask: true }, { output: process.stderr });
+}
+
 /** Asks for a passphrase. @throws UsageError where no terminal is there to ask at */
 export async function passphraseFor(what: string): Promise<string> {
   if (!process.stdin.isTTY || !process.stderr.isTTY) {

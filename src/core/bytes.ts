@@ -56,11 +56,16 @@ export function editedBuffer(bytes: Buffer, end: number, edits: readonly Edit[])
   let from = 0;
   let to = 0;
   for (const edit of edits) {
-    to += bytes.copy(out, to, from, edit.start);
-    to += out.write(edit.put, to, 'latin1');
+    out.set(bytes.subarray(from, edit.start), to);
+    to += edit.start - from;
+    const { put } = edit;
+    // A call into the engine costs more than writing some bytes one by one.
+    if (put.length > 100) out.write(put, to, 'latin1');
+    else for (let i = 0; i < put.length; i++) out[to + i] = put.charCodeAt(i);
+    to += put.length;
     from = edit.end;
   }
-  bytes.copy(out, to, from, end);
+  out.set(bytes.subarray(from, end), to);
   return out;
 }
 

@@ -15,7 +15,7 @@ import { leftOverIn, type TableComparison } from './check-tables.js';
 import { ownTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
 import type { LoadedDatabase } from './load-database.js';
-import { leaveOf, newTableName, prefixChangeOf, rulesOf } from './move.js';
+import { hostsOf, newTableName, prefixChangeOf, rulesOf, scopeOf } from './move.js';
 import { asWritten, own, type TableProof } from './prove-database.js';
 import { movedDump } from './rewrite.js';
 import { readResult, type StepRun } from './run.js';
@@ -42,7 +42,12 @@ export async function compareDatabase(
   const manifest = await move.crate.manifest();
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const dump = new DumpContent(new Map());
-  const look = new DumpRewriter({ rules: rulesOf(move), prefix: undefined, leave: leaveOf(move, family) });
+  const look = new DumpRewriter({
+    rules: rulesOf(move),
+    prefix: undefined,
+    scope: scopeOf(move, family),
+    hosts: hostsOf(family),
+  });
   const file = move.crate.at(movedDump);
   await readDump(file, together(dump, look), {
     signal: run.signal,

@@ -8,7 +8,7 @@ import { TableDigests } from '../core/sql/table-digest.js';
 import { takenDump } from '../ends/crate.js';
 import { readDump, together } from '../ends/database/dump-reader.js';
 import type { LeftOver } from './check-files.js';
-import { identityOf, leaveOf, prefixChangeOf, rulesOf } from './move.js';
+import { hostsOf, identityOf, prefixChangeOf, rulesOf, scopeOf } from './move.js';
 import type { StepRun } from './run.js';
 
 /** A table of the dump as taken beside the same of the finished dump. */
@@ -37,7 +37,7 @@ export async function compareTables(
   const { move } = run;
   const manifest = await move.crate.manifest();
   const prefix = prefixChangeOf(move, family, manifest.from.prefix);
-  const what = { rules: rulesOf(move), prefix, leave: leaveOf(move, family) };
+  const what = { rules: rulesOf(move), prefix, scope: scopeOf(move, family), hosts: hostsOf(family) };
   const progress = (file: string, of: number) => (done: number) =>
     run.events({ type: 'progress', what: basename(file), done, of, unit: 'bytes' });
 

@@ -274,6 +274,7 @@ function sheetOf(
 ): string {
   const next = live ?? newDatabase;
   return writeSheet({
+    openBase64: true,
     name: 'saltmarsh',
     oldAddress: oldPlace.address,
     also,

@@ -1,10 +1,8 @@
-import { gzipSync } from 'node:zlib';
-import { asBytes, bytesOfText, textOf } from '../core/bytes.js';
 import type { Finding } from '../core/findings.js';
-import { parseSize, sizeText } from '../core/sizes.js';
-import { type DumpPart, DumpParts } from '../core/sql/parts.js';
+import { parseSize } from '../core/sizes.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { placeAbove, placeBelow, placeName } from '../ends/files/place.js';
+import { PartsFolder } from './dump-parts.js';
 import type { Move } from './move.js';
 import { movedDump } from './rewrite.js';
 import type { StepRun } from './run.js';
@@ -39,21 +37,7 @@ export async function layParts(
   const spot = spotOf(move, place, new Set());
   await spot.end.remove(spot.incoming);
   await spot.end.makeFolder(spot.incoming, 0o755);
-  const end = openIncoming(spot);
-  const waiting: DumpPart[] = [];
-  const parts = new DumpParts(
-    limit,
-    bytes => gzipSync(bytes, { level: 6 }),
-    part => waiting.push(part),
-  );
-  const laid: { name: string; bytes: number; rows: number; tables: readonly string[] }[] = [];
-  const write = async () => {
-    for (let part = waiting.shift(); part; part = waiting.shift()) {
-      const name = `${placeName(place).replace(/\.parts$/, '')}.${String(part.number).padStart(3, '0')}.sql.gz`;
-      await end.write(bytesOfText(name), part.packed);
-      laid.push({ name, bytes: part.packed.length, rows: part.rows, tables: part.tables.map(textOf) });
-    }
-  };
+  const parts = new PartsFolder(openIncoming(spot), placeName(place).replace(/\.parts$/, ''), limit);
   const whole = {
     push: (chunk: Buffer) => parts.push(chunk),
     finish: () => {
@@ -61,41 +45,17 @@ export async function layParts(
       parts.finish();
     },
   };
-  await readDump(move.crate.at(movedDump), whole, { signal: run.signal, after: write });
-  await write();
-  await end.write(asBytes('READ-ME-FIRST.txt'), Buffer.from(page(laid, asked)));
-  const largest = Math.max(0, ...laid.map(({ bytes }) => bytes));
-  const findings: Finding[] = laid
-    .filter(({ bytes }) => bytes > limit)
-    .map(({ name, bytes }) => ({
-      level: 'warn' as const,
-      code: 'part-too-large' as const,
-      place: `${place}/${name}`,
-      what: `One row alone makes this piece ${sizeText(bytes)}, which is more than ${asked}`,
-      remedy: 'Ask the host to load this one, or to raise the limit of the panel',
-    }));
-  return { spot, parts: { folder: place, count: laid.length, largest }, findings };
-}
-
-function page(
-  parts: readonly { name: string; bytes: number; rows: number; tables: readonly string[] }[],
-  limit: string,
-): string {
-  const lines = parts.map(({ name, bytes, rows, tables }) => {
-    const some = tables.slice(0, 3).join(', ') + (tables.length > 3 ? ', …' : '');
-    return `  [ ] ${name}   ${sizeText(bytes)}   ${rows} rows   ${some}`;
-  });
-  return `The finished dump in ${parts.length} pieces of at most ${limit}, for the import page of a web panel.
-
-1. Open the new database in the panel. It must be the one that the new configuration names, and empty of the tables
-   below; what stands in them is dropped by the first piece that makes them.
-2. Choose "Import" and load the pieces one after the other, in the order of their numbers. Each is packed with gzip;
-   the panel unpacks it by itself. Let it take the format SQL and the character set utf-8, and change nothing else.
-3. Wait for each to end without an error before the next. If one stops half-way, load the same piece again only after
-   dropping the tables that it makes; the pieces before it stay good.
-4. When all are in, export the whole database from the panel (format SQL, also packed) and compare it:
-   able-porter check --export FILE
-
-${lines.join('\n')}
-`;
+  await readDump(move.crate.at(movedDump), whole, { signal: run.signal, after: () => parts.settle() });
+  await parts.settle();
+  await parts.writePage(
+    asked,
+    `When all are in, export the whole database from the panel (format SQL, also packed) and compare it:
+   able-porter check --export FILE`,
+  );
+  const { largest, laid } = parts;
+  return {
+    spot,
+    parts: { folder: place, count: laid.length, largest },
+    findings: parts.findings(place, asked),
+  };
 }

@@ -7,8 +7,9 @@ import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
 import { type PrefixChange, renamed } from '../core/rewrite/prefix.js';
-import { compileRules, type Rules } from '../core/rewrite/rules.js';
-import type { Observer } from '../core/rewrite/tally.js';
+import { compileRules, type RuleOptions, type Rules } from '../core/rewrite/rules.js';
+import { compileScope, type Scope } from '../core/rewrite/scope.js';
+import { unnoted } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { Sheet } from '../core/sheet/schema.js';
 import type { Family, SiteMove } from '../core/site/family.js';
@@ -110,7 +111,17 @@ function pairsOf({ sheet }: Move): Pair[] {
 }
 
 export function rulesOf(move: Move): Rules {
-  return compileRules(pairsOf(move), { mail: move.sheet.rewrite.mail });
+  return compileRules(pairsOf(move), ruleOptions(move));
+}
+
+/** What the sheet asks for beyond its pairs. */
+export function ruleOptions({ sheet: { rewrite } }: Move): RuleOptions {
+  return {
+    mail: rewrite.mail,
+    bareHosts: rewrite['bare-hosts'],
+    mend: rewrite.mend,
+    openBase64: rewrite['open-base64'],
+  };
 }
 
 /** What the move changes for the site, as its configuration and server files need it. */
@@ -124,11 +135,14 @@ export function siteMoveOf(move: Move): SiteMove {
   };
 }
 
-const unnoted: Observer = { matched: () => {}, missed: () => {}, damaged: () => {} };
-
 /** The columns to leave: the sheet's and the family's. */
-export function leaveOf(move: Move, family: Family): Globs {
-  return compileGlobs([...family.leave, ...move.sheet.rewrite.leave]);
+export function scopeOf(move: Move, family: Family): Scope {
+  return compileScope(move.sheet.rewrite.leave, family.columns.leave);
+}
+
+/** The columns that hold a host by itself. */
+export function hostsOf(family: Family): Globs {
+  return compileGlobs(family.columns.hosts);
 }
 
 /** The change of table prefix that the sheet asks for, if any. */
@@ -139,7 +153,7 @@ export function prefixChangeOf(
 ): PrefixChange | undefined {
   const to = move.sheet.new.database?.prefix;
   if (to === undefined || oldPrefix === undefined || to === oldPrefix) return undefined;
-  return { from: oldPrefix, to, data: family.prefixed };
+  return { from: oldPrefix, to, data: family.columns.prefixed };
 }
 
 /** The name of a table of the crate at the new end, as text. @param table its bytes, as the manifest has them */

@@ -1,17 +1,20 @@
 import { rm } from 'node:fs/promises';
-import { applyEdits, bufferOf, textOf } from '../core/bytes.js';
+import { bufferOf, textOf } from '../core/bytes.js';
 import type { CheckedEntry } from '../core/files/entries.js';
+import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
 import type { RewriteSummary } from '../core/rewrite/summary.js';
 import { summarise } from '../core/rewrite/summary.js';
-import { noteSample, observerOf, Tally } from '../core/rewrite/tally.js';
-import { editsInValue } from '../core/rewrite/value.js';
+import { Tally } from '../core/rewrite/tally.js';
+import { isGeneratedText, largestText } from '../core/rewrite/text-files.js';
+import { rewrittenWhole } from '../core/rewrite/whole.js';
 import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import type { CratePart } from '../ends/crate.js';
 import { takenDump } from '../ends/crate.js';
-import { leaveOf, prefixChangeOf, rulesOf } from './move.js';
-import { rewriteDump, rewriteFindings } from './rewrite-dump.js';
+import { hostsOf, prefixChangeOf, ruleOptions, rulesOf, scopeOf } from './move.js';
+import { rewriteDump } from './rewrite-dump.js';
+import { rewriteFindings } from './rewrite-findings.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { readAll } from './site.js';
 
@@ -45,7 +48,7 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
       const job = {
         from: crate.at(takenDump),
         to: crate.at(movedDump),
-        what: { rules, prefix, leave: leaveOf(move, family) },
+        what: { rules, prefix, scope: scopeOf(move, family), hosts: hostsOf(family) },
         size: part.bytes,
         checksum: true,
       };
@@ -63,39 +66,37 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
 
 /** What a rewriting of the crate depends on. */
 export async function rewriteInputs({ move }: StepRun): Promise<unknown> {
-  const { pairs, mail } = rulesOf(move);
-  const { leave } = move.sheet.rewrite;
-  return { crate: await move.crate.identity(), pairs, mail, leave, prefix: move.sheet.new.database?.prefix };
+  const { pairs } = rulesOf(move);
+  const { leave, files } = move.sheet.rewrite;
+  const prefix = move.sheet.new.database?.prefix;
+  return { crate: await move.crate.identity(), pairs, ...ruleOptions(move), leave, files, prefix };
 }
 
-const textFile = /\.(?:css|js|json|html?|xml|txt|svg|webmanifest)$/i;
-const largestText = 32 * 1024 * 1024;
-
-/** Rewrites the text files that the site itself writes (such as generated style sheets), into `files.moved`. */
+/**
+ * Rewrites the text files that the site itself writes (such as generated style sheets), and those that the sheet names,
+ * into `files.moved`.
+ */
 async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummary> {
   const { crate } = run.move;
   const rules = rulesOf(run.move);
   const tally = new Tally();
   const moved: CheckedEntry[] = [];
+  const named = leftOut(run.move.sheet.rewrite.files);
   await rm(crate.movedFiles.place, { recursive: true, force: true });
   const wanted = (await crate.entries()).filter(
     ({ path, type, size }) =>
       type === 'file' &&
       size <= largestText &&
-      textFile.test(path) &&
-      family.generated.some(folder => path.startsWith(folder)),
+      (named({ path, type }) ||
+        (isGeneratedText(path) && family.generated.some(folder => path.startsWith(folder)))),
   );
   for (const entry of wanted) {
     run.signal.throwIfAborted();
     const place = tally.at('files', textOf(entry.path));
     const before = await readAll(crate.files, entry.path);
-    place.seen++;
-    const edits = editsInValue(before, rules, observerOf(place));
-    if (edits.length === 0) continue;
-    place.changed++;
-    const first = edits[0]!;
-    noteSample(place, textOf(before.slice(first.start, first.end)), textOf(first.put));
-    const after = bufferOf(applyEdits(before, edits));
+    const rewritten = rewrittenWhole(before, rules, place);
+    if (rewritten === undefined) continue;
+    const after = bufferOf(rewritten);
     await crate.movedFiles.write(entry.path, after, entry);
     const sums = await crate.movedFiles.checksums([entry.path], run.signal);
     moved.push({ ...entry, size: after.length, sha256: sums.get(entry.path) });

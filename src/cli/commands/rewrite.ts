@@ -1,22 +1,36 @@
+import type { OwnRewriting } from '../../steps/own-rewriting.js';
 import { type Common, command, standardStream } from '../command.js';
 import { againOption } from '../shared-options.js';
 
-interface Options {
+interface Options extends Omit<OwnRewriting, 'input' | 'password'> {
   readonly again: boolean;
   readonly input: string | undefined;
-  readonly from: readonly string[];
-  readonly to: readonly string[];
-  readonly out: string | undefined;
-  readonly dryRun: boolean;
-  readonly mail: boolean;
-  readonly leave: readonly string[];
-  readonly prefixFrom: string | undefined;
-  readonly prefixTo: string | undefined;
+  readonly samples: boolean;
 }
+
+/** Options that the sheet gives where the crate is rewritten. */
+const ownOptions = [
+  'from',
+  'to',
+  'out',
+  'dryRun',
+  'mail',
+  'bareHosts',
+  'mend',
+  'openBase64',
+  'leave',
+  'only',
+  'whereLeft',
+  'prefixFrom',
+  'prefixTo',
+  'for',
+  'parts',
+  'unpackedLimit',
+] as const;
 
 export const rewrite = command<Options>({
   command: 'rewrite [input]',
-  describe: 'Change addresses in the crate, or in a dump by itself',
+  describe: 'Change addresses in the crate, a dump, a folder or a live database',
   examples: [
     ['rewrite', 'rewrite the crate as the sheet says'],
     [
@@ -24,10 +38,19 @@ export const rewrite = command<Options>({
       'rewrite one dump',
     ],
     ['rewrite - --from https://a.example --to https://b.example --out - < old.sql > new.sql', 'in a pipe'],
+    ['rewrite ./site --from https://a.example --to https://b.example', 'the text files of a folder'],
+    [
+      'rewrite mysql://user@127.0.0.1/site --from https://a.example --to https://b.example --dry-run',
+      'count in a live database (its password in DATABASE_PASSWORD)',
+    ],
   ],
   options: argv =>
     againOption(argv)
-      .positional('input', { type: 'string', describe: 'A dump (plain or gzip), or - for standard input' })
+      .positional('input', {
+        type: 'string',
+        describe:
+          'A dump (plain, gzip, bzip2 or zip; - for standard input), a folder, or mysql://user@host:port/name',
+      })
       .option('from', {
         type: 'string',
         array: true,
@@ -35,21 +58,67 @@ export const rewrite = command<Options>({
         describe: 'An old address or server path; may be given again',
       })
       .option('to', { type: 'string', array: true, default: [], describe: 'The new one, for each --from' })
-      .option('out', { type: 'string', describe: 'Where to write; .gz packs it, - is standard output' })
+      .option('out', {
+        type: 'string',
+        describe: 'Where to write a dump; .gz packs it, - is standard output',
+      })
       .option('dry-run', { type: 'boolean', default: false, describe: 'Count the same and write nothing' })
       .option('mail', {
         type: 'boolean',
         default: false,
         describe: 'Also change mail addresses at the old host',
       })
+      .option('bare-hosts', {
+        type: 'boolean',
+        default: false,
+        describe: 'Also change an old host that stands by itself, without // before it',
+      })
+      .option('mend', {
+        type: 'boolean',
+        default: false,
+        describe: 'Set the lengths of damaged serialized values right where they follow without doubt',
+      })
+      .option('open-base64', {
+        type: 'boolean',
+        default: false,
+        describe: 'Also change old addresses that stand in Base64',
+      })
       .option('leave', {
         type: 'string',
         array: true,
         default: [],
-        describe: 'table.column patterns to leave as they are',
+        describe: 'table.column patterns to leave as they are (of a folder: gitignore patterns)',
+      })
+      .option('only', {
+        type: 'string',
+        array: true,
+        default: [],
+        describe: 'table.column patterns of all that is to be changed (of a folder: gitignore patterns)',
+      })
+      .option('samples', {
+        type: 'boolean',
+        default: false,
+        describe: 'Show changes of each table and column before and after, with the match marked',
+      })
+      .option('where-left', {
+        type: 'boolean',
+        default: false,
+        describe: 'List every old address that was left, with its row and the reason',
       })
       .option('prefix-from', { type: 'string', describe: 'The old table prefix' })
-      .option('prefix-to', { type: 'string', describe: 'The new table prefix' }),
+      .option('prefix-to', { type: 'string', describe: 'The new table prefix' })
+      .option('for', {
+        type: 'string',
+        describe: 'Fit the dump to a server, such as mariadb-10.6 or mysql-8.0',
+      })
+      .option('parts', {
+        type: 'string',
+        describe: 'Write pieces of at most this size (5 MiB) that each load alone; --out is their folder',
+      })
+      .option('unpacked-limit', {
+        type: 'string',
+        describe: 'How large the dump may be unpacked; a file made to fill a disk is refused',
+      }),
   run: async argv => {
     if (argv.input !== undefined) {
       return rewriteOne({ ...argv, input: dash(argv.input), out: argv.out && dash(argv.out) });
@@ -60,37 +129,56 @@ export const rewrite = command<Options>({
       import('../with-move.js'),
       import('../../core/errors.js'),
     ]);
-    if (argv.from.length + argv.to.length > 0 || argv.out !== undefined || argv.dryRun) {
+    const given = ownOptions.filter(name => {
+      const value = argv[name];
+      return Array.isArray(value) ? value.length > 0 : Boolean(value);
+    });
+    if (given.length > 0) {
+      const dashed = given.map(name => `--${name.replace(/[A-Z]/g, letter => `-${letter.toLowerCase()}`)}`);
       throw new UsageError({
-        doing: 'Rewriting',
-        cause: '--from, --to, --out and --dry-run are for a dump by itself, and none is named',
-        remedy: 'Name the dump first: able-porter rewrite old.sql.gz --from … --to … --out …',
+        doing: 'Rewriting the crate',
+        cause: `${dashed.join(', ')} ${given.length === 1 ? 'is' : 'are'} for something by itself, and nothing is named`,
+        remedy:
+          'Name the dump, folder or database first: able-porter rewrite old.sql.gz --from …; for the crate, say it in the sheet',
       });
     }
-    await runAndShow(argv, step, showRewriteStep);
+    await runAndShow(argv, step, (outcome, colors) => showRewriteStep(outcome, colors, argv.samples));
   },
 });
 
 const dash = (word: string) => (word === standardStream ? '-' : word);
 
 async function rewriteOne(argv: Common & Options & { readonly input: string }): Promise<void> {
-  const [{ rewriteByItself }, { showRewriting }, { Face }, { endSignal }, { askFirst }, { existsSync }] =
-    await Promise.all([
-      import('../../steps/rewrite-dump.js'),
-      import('../show/rewrite.js'),
-      import('../face.js'),
-      import('../with-move.js'),
-      import('../ask.js'),
-      import('node:fs'),
-    ]);
+  const [
+    { rewriteAlone },
+    { showRewriting },
+    { Face },
+    { endSignal },
+    { askFirst, databasePassword },
+    { existsSync },
+  ] = await Promise.all([
+    import('../../steps/rewrite-alone.js'),
+    import('../show/rewrite.js'),
+    import('../face.js'),
+    import('../with-move.js'),
+    import('../ask.js'),
+    import('node:fs'),
+  ]);
   const face = await Face.open(argv);
   try {
-    const out = argv.out;
+    const { out, input } = argv;
     if (out !== undefined && out !== '-' && !argv.dryRun && existsSync(out))
       await askFirst(`Overwrite ${out}?`, argv);
-    const outcome = await rewriteByItself(argv, face.events, endSignal());
-    if (out === '-') face.tell(showRewriting(outcome, face.colors));
-    else face.result(outcome, () => showRewriting(outcome, face.colors));
+    const password = input.startsWith('mysql:') ? await databasePassword(input) : undefined;
+    const ask = {
+      inPlace: (what: string) => askFirst(`Rewrite ${what} in place?`, argv),
+      keyless: (tables: readonly string[]) =>
+        askFirst(`Rewrite tables without a key too (${tables.join(', ')}), row by old value?`, argv),
+    };
+    const outcome = await rewriteAlone({ ...argv, password }, ask, face.events, endSignal());
+    const draw = () => showRewriting(outcome, face.colors, argv.samples);
+    if (out === '-') face.tell(draw());
+    else face.result(outcome, draw);
   } finally {
     face.endBar();
   }

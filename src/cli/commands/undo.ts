@@ -1,13 +1,27 @@
-import { command } from '../command.js';
+import { type Common, command } from '../command.js';
 
-export const undo = command({
-  command: 'undo',
+interface Options {
+  readonly kept: string | undefined;
+  readonly database: string | undefined;
+}
+
+export const undo = command<Options>({
+  command: 'undo [kept]',
   describe: 'Put the new end back as it was before the first delivery',
   examples: [
     ['undo', 'show what would be put back, ask, and do it'],
     ['undo --yes', 'the same without asking'],
+    [
+      'undo site.before-rewriting.sql --database mysql://user@127.0.0.1/site',
+      'put back what a rewriting of a live database changed (its password in DATABASE_PASSWORD)',
+    ],
   ],
+  options: argv =>
+    argv
+      .positional('kept', { type: 'string', describe: 'What a rewriting of a live database kept' })
+      .option('database', { type: 'string', describe: 'The database to put it back into' }),
   run: async argv => {
+    if (argv.kept !== undefined || argv.database !== undefined) return undoRows(argv);
     const [{ undo: step, planUndo }, { showUndo }, { runAndShow }, { askFirst }] = await Promise.all([
       import('../../steps/undo.js'),
       import('../show/steps.js'),
@@ -29,3 +43,29 @@ export const undo = command({
     );
   },
 });
+
+async function undoRows(argv: Common & Options): Promise<void> {
+  const [
+    { putBackRows, databaseAt },
+    { showRowsPutBack },
+    { Face },
+    { endSignal },
+    { askFirst, databasePassword },
+  ] = await Promise.all([
+    import('../../steps/put-back-rows.js'),
+    import('../show/rewrite.js'),
+    import('../face.js'),
+    import('../with-move.js'),
+    import('../ask.js'),
+  ]);
+  const { kept, database } = argv;
+  const place = databaseAt(kept, database, database && (await databasePassword(database)));
+  const face = await Face.open(argv);
+  try {
+    await askFirst(`Put back what ${kept} holds into the database ${place.name}?`, argv);
+    const outcome = await putBackRows(kept!, place, face.events, endSignal());
+    face.result(outcome, () => showRowsPutBack(outcome, face.colors));
+  } finally {
+    face.endBar();
+  }
+}

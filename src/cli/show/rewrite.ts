@@ -1,7 +1,8 @@
 import type { RewriteSummary } from '../../core/rewrite/summary.js';
-import type { PlaceTally } from '../../core/rewrite/tally.js';
+import type { PlaceTally, Sample } from '../../core/rewrite/tally.js';
+import type { RowsPutBack } from '../../steps/put-back-rows.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
-import type { OwnOutcome } from '../../steps/rewrite-dump.js';
+import type { OwnOutcome } from '../../steps/rewrite-alone.js';
 import type { StepOutcome } from '../../steps/run.js';
 import { type Face, showFindings } from '../face.js';
 import { count, counted, seconds } from './numbers.js';
@@ -11,6 +12,7 @@ import { cut, table } from './table.js';
 export function showRewriteStep(
   { result, findings, seconds: took }: StepOutcome<RewriteResult>,
   colors: Face['colors'],
+  samples = false,
 ): string {
   const { dump, files, prefix } = result;
   const parts: string[] = [];
@@ -19,19 +21,43 @@ export function showRewriteStep(
   if (files.places.some(({ changed }) => changed > 0)) {
     parts.push(colors.bold('Files that the site had written'), placesTable(files.places, colors));
   }
+  if (samples) parts.push(showSamples([...(dump?.places ?? []), ...files.places], colors));
   if (findings.length > 0) parts.push(showFindings(findings, colors));
   return parts.join('\n');
 }
 
-/** The rewriting of a dump by itself. */
-export function showRewriting(outcome: OwnOutcome, colors: Face['colors']): string {
+/** The rewriting of something by itself. */
+export function showRewriting(outcome: OwnOutcome, colors: Face['colors'], samples: boolean): string {
   const parts = [showSummary(outcome.summary, colors, outcome.seconds)];
+  if (samples) parts.push(showSamples(outcome.summary.places, colors));
   if (outcome.findings.length > 0) parts.push(showFindings(outcome.findings, colors));
+  if (outcome.left) parts.push(showLeft(outcome, colors));
   parts.push(
-    outcome.out === undefined
+    outcome.dryRun
       ? 'Dry run: nothing was written.'
-      : `Wrote ${outcome.out === '-' ? 'standard output' : outcome.out}`,
+      : `Wrote ${outcome.wrote === '-' ? 'standard output' : outcome.wrote}`,
   );
+  return parts.join('\n');
+}
+
+/** Every place at which something was left. */
+function showLeft({ left = [], leftMore }: OwnOutcome, colors: Face['colors']): string {
+  if (left.length === 0) return 'Nothing was left that looks like an old address.';
+  const rows = left.map(({ where, row, why, sample }) => [
+    cut(where, 34),
+    cut(row, 24),
+    cut(why, 24),
+    cut(sample, 60),
+  ]);
+  const more = leftMore > 0 ? `  … and ${count(leftMore)} more\n` : '';
+  return `${colors.bold(`Where it was left (${count(left.length + leftMore)})`)}\n${table(['where', 'row', 'why', 'what stands there'], rows, [])}${more}`;
+}
+
+/** What putting rows of a live database back came to. */
+export function showRowsPutBack({ place, putBack, notThere }: RowsPutBack, colors: Face['colors']): string {
+  const parts = [colors.bold(`${counted(putBack, 'row')} put back in ${place}`)];
+  if (notThere > 0)
+    parts.push(`${counted(notThere, 'row')} left: put back already, gone, or changed since by somebody else`);
   return parts.join('\n');
 }
 
@@ -67,11 +93,48 @@ function placesTable(places: readonly PlaceTally[], colors: Face['colors']): str
       .filter(({ changed }) => changed > 0)
       .map(place => {
         const name = place.table === 'files' ? place.column : `${place.table}.${place.column}`;
-        const example = place.samples[0]?.after ?? '';
-        return [cut(name, 34), count(place.changed), count(occurrences(place)), colors.dim(cut(example, 46))];
+        return [
+          cut(name, 34),
+          count(place.changed),
+          count(occurrences(place)),
+          example(place.samples[0], colors),
+        ];
       }),
     [1, 2],
   );
+}
+
+/** What a place looks like afterwards, with the new address marked. */
+function example(sample: Sample | undefined, colors: Face['colors']): string {
+  if (!sample) return '';
+  const { after } = sample;
+  const { at, text: put } = sample.put;
+  // The match is what one looks for: what comes before it gives way.
+  const from = Math.max(0, Math.min(at, at + put.length - 40));
+  const shown = cut(from === 0 ? after : `…${after.slice(from + 1)}`, 46);
+  const address = shown.slice(at - from, at - from + put.length);
+  const rest = shown.slice(at - from + address.length);
+  return colors.dim(shown.slice(0, at - from)) + address + colors.dim(rest);
+}
+
+/** Some changes of each place, before and after, with the match marked. */
+function showSamples(places: readonly PlaceTally[], colors: Face['colors']): string {
+  const lines = places.flatMap(place => {
+    const name = place.table === 'files' ? place.column : `${place.table}.${place.column}`;
+    if (place.samples.length === 0) return [];
+    return [
+      `  ${colors.bold(name)}`,
+      ...place.samples.flatMap(({ before, after, found, put }) => [
+        `    - ${marked(before, found, colors.red)}`,
+        `    + ${marked(after, put, colors.green)}`,
+      ]),
+    ];
+  });
+  return lines.length === 0 ? '' : `${colors.bold('Before and after')}\n${lines.join('\n')}\n`;
+}
+
+function marked(whole: string, { at, text }: Sample['found'], color: (text: string) => string): string {
+  return whole.slice(0, at) + color(`[${text}]`) + whole.slice(at + text.length);
 }
 
 function leftRows(places: readonly PlaceTally[]): string[][] {
@@ -79,8 +142,12 @@ function leftRows(places: readonly PlaceTally[]): string[][] {
   for (const place of places) {
     const where = cut(`${place.table}.${place.column}`, 34);
     if (place.left > 0) {
-      const why = place.table === 'statements' ? 'outside of rows' : 'left on purpose';
-      rows.push([why, count(place.left), where, cut(place.missSamples.left ?? '', 40)]);
+      rows.push([
+        place.leftWhy ?? 'left on purpose',
+        count(place.left),
+        where,
+        cut(place.missSamples.left ?? '', 40),
+      ]);
     }
     if (place.damaged > 0)
       rows.push(['damaged value', count(place.damaged), where, cut(place.missSamples.damaged ?? '', 40)]);

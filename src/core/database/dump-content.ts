@@ -3,7 +3,8 @@ import type { DataEdit } from '../site/data-edits.js';
 import { RowEdits } from '../site/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
 import { readCreateTable, type TableShape } from '../sql/create-table.js';
-import { DumpScanner, type DumpVisitor, type InsertHead, unquoteName } from '../sql/scanner.js';
+import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
+import { unquoteName } from '../sql/tokens.js';
 import type { Column } from './column.js';
 import { ContentDigest, kindOf, type TableContent } from './content-digest.js';
 

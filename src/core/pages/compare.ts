@@ -1,6 +1,6 @@
 import { applyEdits, bytesOfText, textOf } from '../bytes.js';
 import type { Rules } from '../rewrite/rules.js';
-import type { Observer } from '../rewrite/tally.js';
+import { unnoted } from '../rewrite/tally.js';
 import { editsInValue } from '../rewrite/value.js';
 import type { Family } from '../site/family.js';
 import { type Page, readPage } from './page.js';
@@ -90,8 +90,6 @@ function rewriteText(html: string, rules: Rules): string {
 function countOldAddresses(html: string, rules: Rules): number {
   return editsInValue(bytesOfText(html), rules, unnoted).length;
 }
-
-const unnoted: Observer = { matched: () => {}, missed: () => {}, damaged: () => {} };
 
 /** Twice the words in common (as a multiset), over all words. */
 function likeness(a: string, b: string): number {

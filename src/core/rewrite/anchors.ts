@@ -1,4 +1,4 @@
-import type { ByteString } from '../bytes.js';
+import { type ByteString, bufferOf } from '../bytes.js';
 import type { Rules } from './rules.js';
 
 /** Goes from anchor to anchor in a string, in rising order. */
@@ -11,27 +11,47 @@ export interface Anchors {
   seek(from: number): number;
 }
 
+/** Where the next of one kind of anchor stands. */
+interface Next {
+  at: number;
+  found: string;
+}
+
 /** Looks for anchors in a string, remembering the one it stands at. */
 export class AnchorCursor implements Anchors {
   at = -1;
   found = '';
   readonly s: ByteString;
   private readonly rules: Rules;
-  /** The next host or path, and the next place for each of the starts of links without their host. */
-  private readonly named = { at: -1, found: '' };
+  private readonly bytes: Uint8Array;
+  /** The next host, the next path, and the next place for each of the starts of links without their host. */
+  private readonly host: Next = { at: -1, found: '' };
+  private readonly path: Next = { at: -1, found: '' };
   private readonly roots: { readonly start: string; at: number }[];
+  /** The next old address in Base64. */
+  private encodedAt = -1;
 
-  constructor(s: ByteString, rules: Rules) {
+  /** @param bytes the same as a buffer, where there is one */
+  constructor(s: ByteString, rules: Rules, bytes?: Uint8Array) {
     this.s = s;
     this.rules = rules;
+    this.bytes = bytes ?? bufferOf(s);
     this.roots = rules.rootStarts.map(start => ({ start, at: -1 }));
   }
 
   seek(from: number): number {
     if (this.at >= from) return this.at;
-    if (this.named.at < from) this.seekNamed(from);
-    this.at = this.named.at;
-    this.found = this.named.found;
+    const { host, path } = this;
+    if (host.at < from) this.seekHost(from);
+    this.at = host.at;
+    this.found = host.found;
+    if (this.rules.pathAnchors) {
+      if (path.at < from) this.seekPath(from, this.rules.pathAnchors);
+      if (path.at < this.at) {
+        this.at = path.at;
+        this.found = path.found;
+      }
+    }
     for (const root of this.roots) {
       // The anchor is the segment; the slash before it may be escaped.
       if (root.at < from) {
@@ -46,12 +66,25 @@ export class AnchorCursor implements Anchors {
     return this.at;
   }
 
-  private seekNamed(from: number): void {
-    const { anchors } = this.rules;
+  /** Moves to the first anchor in Base64 at or after an offset, if it stands before that. */
+  seekEncoded(from: number): number {
+    if (this.encodedAt < from)
+      this.encodedAt = this.rules.encodedAnchors?.next(this.bytes, from) ?? Number.POSITIVE_INFINITY;
+    return this.encodedAt;
+  }
+
+  private seekHost(from: number): void {
+    const { hostAnchors, hostNames } = this.rules;
+    this.host.at = hostAnchors?.next(this.bytes, from) ?? Number.POSITIVE_INFINITY;
+    this.host.found =
+      hostAnchors && this.host.at < Number.POSITIVE_INFINITY ? hostNames[hostAnchors.pattern]! : '';
+  }
+
+  private seekPath(from: number, anchors: RegExp): void {
     anchors.lastIndex = from;
     const found = anchors.exec(this.s);
-    this.named.at = found ? found.index : Number.POSITIVE_INFINITY;
-    this.named.found = found ? found[0] : '';
+    this.path.at = found ? found.index : Number.POSITIVE_INFINITY;
+    this.path.found = found ? found[0] : '';
   }
 }
 

@@ -1,4 +1,4 @@
-import { applyEdits, asBytes, type ByteString, type Edit } from '../bytes.js';
+import { asBytes, type ByteString, type Edit, textOf } from '../bytes.js';
 import { looksSerialized } from '../serialized/spans.js';
 import { readAssignments } from '../sql/assignments.js';
 import { readCreateTable } from '../sql/create-table.js';
@@ -9,17 +9,13 @@ import { renameTables } from '../sql/table-names.js';
 import { AnchorCursor } from './anchors.js';
 import { editsInEscaped } from './escaped.js';
 import type { Globs } from './globs.js';
+import type { LeftList } from './left-list.js';
+import type { Region } from './match.js';
 import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from './prefix.js';
 import type { Rules } from './rules.js';
-import {
-  excerpt,
-  noteSample,
-  type Observer,
-  observerOf,
-  type PlaceTally,
-  Tally,
-  wantsSample,
-} from './tally.js';
+import { sampleChange } from './samples.js';
+import type { LeftWhy, Scope } from './scope.js';
+import { excerpt, type Observer, observerOf, type PlaceTally, showable, Tally, unnoted } from './tally.js';
 import { editsInText } from './text.js';
 import { editsInValue, needsOpening } from './value.js';
 
@@ -27,15 +23,19 @@ import { editsInValue, needsOpening } from './value.js';
 export interface DumpRewriting {
   readonly rules: Rules;
   readonly prefix?: PrefixChange | undefined;
-  /** `table.column` globs of values to leave as they are. */
-  readonly leave?: Globs | undefined;
+  readonly scope?: Scope | undefined;
+  /** `table.column` patterns of values that are a host by itself. */
+  readonly hosts?: Globs | undefined;
+  /** Takes what is left one by one. */
+  readonly left?: LeftList | undefined;
 }
 
 /** What is known of one column of the table whose rows are being read. */
 interface ColumnPlan {
   readonly place: PlaceTally;
   readonly observer: Observer;
-  readonly leave: boolean;
+  readonly leave: LeftWhy | undefined;
+  readonly rules: Rules;
   readonly prefixed: PrefixedData | undefined;
 }
 
@@ -50,10 +50,13 @@ export class DumpRewriter implements DumpVisitor {
   readonly tally = new Tally();
   readonly tables = new Map<string, TableRows>();
   private readonly what: DumpRewriting;
+  private readonly hostRules: Rules;
   private readonly scanner: DumpScanner;
   private readonly shapes = new Map<string, readonly string[]>();
   private cursor: AnchorCursor;
   private escaped = new EscapedText('');
+  /** Up to where in the window no anchor stands, as far as that is known. */
+  private quiet = 0;
   private plans: ColumnPlan[] = [];
   private columns: readonly string[] | undefined;
   private current: TableRows = { table: '', rows: 0 };
@@ -61,8 +64,10 @@ export class DumpRewriter implements DumpVisitor {
   /** @param emit takes the rewritten dump; leave it out for a dry run, which counts the same */
   constructor(what: DumpRewriting, emit?: (chunk: Buffer) => void) {
     this.what = what;
+    this.hostRules = { ...what.rules, bareHosts: true };
     this.cursor = new AnchorCursor(asBytes(''), what.rules);
     this.scanner = new DumpScanner(this, emit);
+    if (what.left) what.left.row = () => this.rowText();
   }
 
   /** @throws DamageError when the bytes cannot be an SQL dump */
@@ -75,8 +80,9 @@ export class DumpRewriter implements DumpVisitor {
     this.scanner.finish();
   }
 
-  window(s: ByteString): void {
-    this.cursor = new AnchorCursor(s, this.what.rules);
+  window(s: ByteString, bytes: Buffer): void {
+    this.cursor = new AnchorCursor(s, this.what.rules, bytes);
+    this.quiet = 0;
     this.escaped = new EscapedText(s);
   }
 
@@ -96,40 +102,43 @@ export class DumpRewriter implements DumpVisitor {
     return [{ start: end - table.length, end, put: asBytes(next) }];
   }
 
-  row(): void {
+  row(): undefined {
     this.current.rows++;
   }
 
   literal(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined {
     const plan = this.plans[literal.column] ?? this.plan(literal.column);
     plan.place.seen++;
+    if (literal.end <= this.quiet && !plan.prefixed) return undefined;
     if (plan.prefixed) {
       const edits = this.prefixEdits(literal, plan.prefixed);
       if (edits) return edits;
     }
-    if (this.cursor.seek(literal.start) >= literal.end) return undefined;
     const { s, start, end, quote } = literal;
+    const { mend } = this.what.rules;
+    const encodedAt = this.cursor.seekEncoded(start);
+    const encoded = encodedAt < end;
+    const at = Math.min(this.cursor.seek(start), encodedAt);
+    if (!mend) this.quiet = at;
+    if (at >= end && !(mend && looksSerialized(s, start))) return undefined;
     const region = { start, end, backslashes: dialect.backslash ? 2 : 1 } as const;
     if (plan.leave) {
-      this.countLeft(plan, region);
+      this.countLeft(plan.place, region, plan.leave);
       return undefined;
     }
     let edits: readonly Edit[];
-    const inPlace = this.editsInPlace(literal, dialect, plan.observer);
+    const inPlace = mend || encoded ? undefined : this.editsInPlace(literal, dialect, plan);
     if (inPlace) {
       edits = inPlace;
-      if (edits.length > 0 && wantsSample(plan.place)) {
-        sample(plan.place, s, edits, unescaped(quote, dialect), start, end);
-      }
-    } else if (needsOpening(s, start, end)) {
+      sampleChange(plan.place, s, edits, unescaped(quote, dialect), start, end);
+    } else if (encoded || needsOpening(s, start, end)) {
       const open = openLiteral(s, start, end, quote, dialect);
-      const inner = editsInValue(open.value, this.what.rules, plan.observer);
-      if (inner.length > 0 && wantsSample(plan.place)) sample(plan.place, open.value, inner, shownAsIs);
+      const inner = editsInValue(open.value, plan.rules, plan.observer);
+      sampleChange(plan.place, open.value, inner);
       edits = editsInLiteral(open, inner, start, dialect);
     } else {
-      edits = editsInText(this.cursor, region, this.what.rules, plan.observer);
-      if (edits.length > 0 && wantsSample(plan.place))
-        sample(plan.place, s, edits, unescaped(quote, dialect), start, end);
+      edits = editsInText(this.cursor, region, plan.rules, plan.observer);
+      sampleChange(plan.place, s, edits, unescaped(quote, dialect), start, end);
     }
     if (edits.length > 0) plan.place.changed++;
     return edits;
@@ -140,10 +149,10 @@ export class DumpRewriter implements DumpVisitor {
     const plan = this.plans[column] ?? this.plan(column);
     plan.place.seen++;
     if (plan.leave) return undefined;
-    const edits = editsInValue(value, this.what.rules, plan.observer);
+    const edits = editsInValue(value, plan.rules, plan.observer);
     if (edits.length === 0) return undefined;
     plan.place.changed++;
-    if (wantsSample(plan.place)) sample(plan.place, value, edits, shownAsIs);
+    sampleChange(plan.place, value, edits);
     const upper = !/[a-f]/.test(s.slice(start, end));
     return edits.map(edit => {
       const put = Buffer.from(edit.put, 'latin1').toString('hex');
@@ -164,7 +173,7 @@ export class DumpRewriter implements DumpVisitor {
       this.current = { table: '', rows: 0 };
     }
     const edits = this.assignmentEdits(s, start, end, dialect);
-    if (!edits && this.cursor.seek(start) < end) this.countInStatement(text, s, start, end);
+    if (!edits && this.cursor.seek(start) < end) this.countInStatement(text, start, end);
     const { prefix } = this.what;
     const names = prefix ? renameTables(s, start, end, name => renamed(name, prefix)) : [];
     return [...(edits ?? []), ...names].sort((a, b) => a.start - b.start);
@@ -198,8 +207,9 @@ export class DumpRewriter implements DumpVisitor {
     const place = this.tally.at(table, name);
     const plan: ColumnPlan = {
       place,
-      observer: observerOf(place),
-      leave: this.what.leave?.matches(`${table}.${name}`) ?? false,
+      observer: observerOf(place, this.what.left),
+      leave: this.what.scope?.leaves(`${table}.${name}`),
+      rules: this.what.hosts?.matches(`${table}.${name}`) ? this.hostRules : this.what.rules,
       prefixed: prefixedColumn(table, name, this.what.prefix),
     };
     this.plans[column] = plan;
@@ -210,10 +220,10 @@ export class DumpRewriter implements DumpVisitor {
   private editsInPlace(
     { s, start, end }: CellLiteral,
     dialect: Dialect,
-    observer: Observer,
+    { rules, observer }: ColumnPlan,
   ): Edit[] | undefined {
     if (!dialect.backslash || !looksSerialized(s, start) || hasDoubledQuote(s, start, end)) return undefined;
-    return editsInEscaped(this.cursor, start, end, this.escaped, this.what.rules, observer);
+    return editsInEscaped(this.cursor, start, end, this.escaped, rules, observer);
   }
 
   private prefixEdits({ s, start, end }: CellLiteral, prefixed: PrefixedData): readonly Edit[] | undefined {
@@ -223,49 +233,44 @@ export class DumpRewriter implements DumpVisitor {
     return [{ start, end: start + from.length, put: asBytes(to) }];
   }
 
-  private countLeft(plan: ColumnPlan, region: { start: number; end: number; backslashes: 1 | 2 }): void {
-    const before = plan.place.left;
-    const observer: Observer = { matched: () => plan.place.left++, missed: () => {}, damaged: () => {} };
-    const { at } = this.cursor;
-    editsInText(this.cursor, region, this.what.rules, observer);
-    if (plan.place.left > before)
-      plan.place.missSamples.left ??= excerpt(this.cursor.s, at, 40, region.start, region.end);
+  /** Counts the old addresses of a stretch that is left. */
+  private countLeft(place: PlaceTally, region: Region, why: NonNullable<PlaceTally['leftWhy']>): void {
+    place.leftWhy ??= why;
+    const { s } = this.cursor;
+    const sampleAt = (at: number) => excerpt(s, at, 40, region.start, region.end);
+    const from = this.cursor.at;
+    const before = place.left;
+    for (const { start } of editsInText(this.cursor, region, this.what.rules, unnoted)) {
+      place.left++;
+      this.what.left?.note(place, why, sampleAt(start));
+    }
+    if (place.left > before) place.missSamples.left ??= sampleAt(from);
   }
 
-  private countInStatement(text: string, s: ByteString, start: number, end: number): void {
+  private countInStatement(text: string, start: number, end: number): void {
     const kind =
       /[a-z]+(?:\s+(?:table|view|database|user))?/i.exec(text.replace(/^\/\*M?!\d*/, ''))?.[0] ?? 'statement';
-    const place = this.tally.at(statements, kind.toUpperCase());
-    const { at } = this.cursor;
-    const before = place.left;
-    const observer: Observer = { matched: () => place.left++, missed: () => {}, damaged: () => {} };
-    editsInText(this.cursor, { start, end, backslashes: 2 }, this.what.rules, observer);
-    if (place.left > before) place.missSamples.left ??= excerpt(s, at);
+    this.countLeft(
+      this.tally.at(statements, kind.toUpperCase()),
+      { start, end, backslashes: 2 },
+      'outside of rows',
+    );
+  }
+
+  /** The row that is being read: its number, and its first value, which is mostly its key. */
+  private rowText(): string {
+    const { rowStart } = this.scanner;
+    firstCell.lastIndex = rowStart;
+    const cell = rowStart < 0 ? undefined : firstCell.exec(this.cursor.s)?.[1];
+    const number = this.current.table === '' ? '' : `row ${this.current.rows + 1}`;
+    return cell === undefined || cell.length > 24 ? number : `${number} (${showable(textOf(cell))})`;
   }
 }
 
-const shownAsIs = (bytes: ByteString) => bytes;
+/** The first value of a row that begins at its bracket. */
+const firstCell = /\(\s*('(?:[^'\\]|\\.)*'|[^,()']*)/y;
 
 /** Shows the text of a literal as the value that it stands for. */
 function unescaped(quote: number, dialect: Dialect): (bytes: ByteString) => ByteString {
   return bytes => openLiteral(bytes, 0, bytes.length, quote, dialect).value;
-}
-
-/** Notes how the surroundings of a value's first change look before and after it. */
-function sample(
-  place: PlaceTally,
-  value: ByteString,
-  edits: readonly Edit[],
-  shown: (bytes: ByteString) => ByteString,
-  low = 0,
-  high = value.length,
-): void {
-  const first = edits.find(edit => edit.end - edit.start > 6) ?? edits[0]!;
-  const from = Math.max(low, first.start - 30);
-  const to = Math.min(high, first.end + 50);
-  const near = edits.filter(edit => edit.start >= from && edit.end <= to);
-  const shifted = near.map(edit => ({ start: edit.start - from, end: edit.end - from, put: edit.put }));
-  const before = asBytes(value.slice(from, to));
-  const line = (bytes: ByteString) => excerpt(shown(bytes), 0, bytes.length);
-  noteSample(place, line(before), line(applyEdits(before, shifted)));
 }

@@ -8,7 +8,7 @@ import {
   slashBefore,
 } from '../address/slashes.js';
 import { asBytes, type ByteString, bytesOfText } from '../bytes.js';
-import { lowerBytes, type Rules } from './rules.js';
+import type { Rules } from './rules.js';
 
 /** A way in which an address is written in data (design, section 6). */
 export type Form =
@@ -20,7 +20,9 @@ export type Form =
   | 'entity'
   | 'root-relative'
   | 'path'
-  | 'mail';
+  | 'mail'
+  | 'bare host'
+  | 'base64';
 
 /** Why something that looks like an old address was not rewritten. */
 export type Miss =
@@ -31,7 +33,8 @@ export type Miss =
   | 'other path'
   | 'bare host'
   | 'mail address'
-  | 'already new';
+  | 'already new'
+  | 'in Base64';
 
 /** Found by its path alone where no link can stand; it is nothing to tell of. */
 export type NoLink = 'no link';
@@ -56,7 +59,7 @@ export interface Region {
 /**
  * Looks closely at a place where an anchor was found.
  * @param at offset of the host, or of the first path segment
- * @param found the anchor's bytes as they stand there
+ * @param found a host's name in lower case, or the path's bytes as they stand there
  */
 export function matchAt(
   s: ByteString,
@@ -65,23 +68,15 @@ export function matchAt(
   found: string,
   rules: Rules,
 ): Match | Miss | NoLink {
-  const host = lowerBytes(found);
-  if (rules.hosts.has(host)) return matchHost(s, region, at, found, host, rules);
+  if (rules.hosts.has(found)) return matchHost(s, region, at, found, rules);
   const path = rules.paths.length > 0 ? matchPath(s, region, at, found, rules) : undefined;
   if (path !== undefined && path !== 'other path') return path;
   const root = rules.roots.length > 0 ? matchRoot(s, region, at, rules) : undefined;
   return root ?? path ?? 'no link';
 }
 
-function matchHost(
-  s: ByteString,
-  region: Region,
-  at: number,
-  found: string,
-  host: string,
-  rules: Rules,
-): Match | Miss {
-  const after = at + found.length;
+function matchHost(s: ByteString, region: Region, at: number, host: string, rules: Rules): Match | Miss {
+  const after = at + host.length;
   if (continuesHost(s, after, region.end)) return 'longer host';
   const second = slashBefore(s, region.start, at);
   const unit = second?.unit.length ?? 0;
@@ -140,10 +135,44 @@ function withoutSlashes(
       const put = bytesOfText(host === target.from.host ? target.to.host : target.to.unicodeHost);
       return { start: at, end: after, put, pair: target.pair, form: 'mail' };
     }
-    if (before === 0x2e) return 'sub-domain';
-    if (continuesWordBackwards(s, region.start, at)) return 'longer host';
+    // The scope of a cookie begins with a full stop.
+    const cookie = rules.bareHosts && before === 0x2e && !continuesHost(s, at - 2, region.end);
+    if (before === 0x2e && !cookie) return 'sub-domain';
+    if (!cookie && continuesWordBackwards(s, region.start, at)) return 'longer host';
   }
-  return 'bare host';
+  return rules.bareHosts ? bareHost(s, region, at, after, host, rules) : 'bare host';
+}
+
+const anySlash = /\\*\/|%(?:25)*2f/iy;
+
+/** A host that stands by itself, or with a path and without what comes before one in an address. */
+function bareHost(
+  s: string,
+  region: Region,
+  at: number,
+  after: number,
+  host: string,
+  rules: Rules,
+): Match | Miss {
+  if (/^:\d/.test(s.slice(after, after + 2))) return 'other port';
+  anySlash.lastIndex = after;
+  const style = anySlash.test(s)
+    ? slashBefore(s, after, Math.min(anySlash.lastIndex, region.end))
+    : undefined;
+  for (const { from, to, pair } of rules.hosts.get(host)!) {
+    const end = style ? endOfPath(s, after, region.end, from.segments, style) : after;
+    if (end < 0 || from.port !== undefined) continue;
+    if (!to) return 'already new';
+    const name = host === from.host ? to.host : bytesOfText(to.unicodeHost);
+    return {
+      start: at,
+      end,
+      put: asBytes(style ? name + pathInStyle(to.segments, style) : name),
+      pair,
+      form: 'bare host',
+    };
+  }
+  return 'other path';
 }
 
 function matchPath(s: ByteString, region: Region, at: number, found: string, rules: Rules): Match | Miss {

@@ -27,6 +27,13 @@ export function prefixedColumn(
   change: PrefixChange | undefined,
 ): PrefixedData | undefined {
   if (!change || change.from === change.to || !table.startsWith(change.from)) return undefined;
-  const rest = table.slice(change.from.length).replace(/^\d+_/, '');
-  return change.data.find(one => one.table === rest && one.column === column);
+  const rest = table.slice(change.from.length);
+  const found = change.data.find(
+    one => one.column === column && (rest === one.table || rest.endsWith(`_${one.table}`)),
+  );
+  // Of a site of a network (`2_options`), or of another site whose prefix begins with this one (`old_options`).
+  const between = found && rest.slice(0, rest.length - found.table.length);
+  if (!found || between === '') return found;
+  const own = (value: string) => value.startsWith(between!) && found.carries(value.slice(between!.length));
+  return { ...found, carries: value => own(value) || found.carries(value) };
 }

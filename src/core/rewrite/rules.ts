@@ -1,6 +1,8 @@
 import type { Address } from '../address/address.js';
 import { type Pair, pairText } from '../address/pairs.js';
-import { bytesOfText } from '../bytes.js';
+import { asBytes, bytesOfText } from '../bytes.js';
+import { ManySearch } from '../search/many.js';
+import { base64Anchors } from './base64.js';
 
 /** One address to look for at a host, the longest first. `to` is undefined for an address that stays as it is. */
 interface AddressTarget {
@@ -25,8 +27,11 @@ interface PathTarget {
 /** What to look for, prepared for the byte path. Made once a run by `compileRules`. */
 export interface Rules {
   readonly pairs: readonly { readonly from: string; readonly to: string }[];
-  /** Finds every host and every path that a pair could begin at. Global; set `lastIndex` before use. */
-  readonly anchors: RegExp;
+  /** Finds every host that a pair could begin at, in any case, and the names of those found. */
+  readonly hostAnchors: ManySearch | undefined;
+  readonly hostNames: readonly string[];
+  /** Finds every path that a pair could begin at. Global; set `lastIndex` before use. */
+  readonly pathAnchors: RegExp | undefined;
   /** By the host as bytes in lower case. */
   readonly hosts: ReadonlyMap<string, readonly AddressTarget[]>;
   readonly paths: readonly PathTarget[];
@@ -34,12 +39,23 @@ export interface Rules {
   readonly rootStarts: readonly string[];
   /** The longest first. */
   readonly roots: readonly RootTarget[];
+  /** Finds every host and every path where it stands in Base64; undefined where there is none. */
+  readonly encodedAnchors: ManySearch | undefined;
   readonly mail: boolean;
+  readonly bareHosts: boolean;
+  readonly mend: boolean;
+  readonly openBase64: boolean;
 }
 
 export interface RuleOptions {
   /** Whether mail addresses at an old host move too. */
   readonly mail?: boolean;
+  /** Whether an old host that stands by itself moves too. */
+  readonly bareHosts?: boolean;
+  /** Whether the lengths of damaged serialized values are set right where they follow without doubt. */
+  readonly mend?: boolean;
+  /** Whether old addresses in Base64 are rewritten; otherwise they are told only. */
+  readonly openBase64?: boolean;
 }
 
 const slash = String.raw`(?:\\*\/|%(?:25)*2f|\\+u002f|&(?:#0*47|#x0*2f|sol);)`;
@@ -85,12 +101,18 @@ export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}):
   );
   return {
     pairs: pairs.map(pairText),
-    anchors: anchorPattern([...hosts.keys()], paths),
+    hostAnchors: hosts.size > 0 ? new ManySearch([...hosts.keys()], true) : undefined,
+    hostNames: [...hosts.keys()],
+    pathAnchors: pathPattern(paths),
     rootStarts: [...new Set(roots.map(root => `/${root.segments[0]}`))],
     hosts,
     paths,
     roots,
+    encodedAnchors: encodedAnchors([...hosts.keys()], paths),
     mail: options.mail ?? false,
+    bareHosts: options.bareHosts ?? false,
+    mend: options.mend ?? false,
+    openBase64: options.openBase64 ?? false,
   };
 }
 
@@ -110,16 +132,20 @@ function hostForms(address: Address): Set<string> {
   return new Set([address.host, bytesOfText(address.unicodeHost)].map(lowerBytes));
 }
 
-/** Lower case as the anchors' case-insensitive search sees it: by Latin-1, the same length. */
-export function lowerBytes(host: string): string {
-  return host.toLowerCase();
+/** Letters A to Z in lower case; bytes of other characters stay. */
+function lowerBytes(host: string): string {
+  return host.replace(/[A-Z]+/g, letters => letters.toLowerCase());
 }
 
-function anchorPattern(hosts: readonly string[], paths: readonly PathTarget[]): RegExp {
-  const longestFirst = [...hosts].sort((a, b) => b.length - a.length).map(escapePattern);
+function pathPattern(paths: readonly PathTarget[]): RegExp | undefined {
   const folders = paths.map(path => path.segments.map(escapePattern).join(slash));
-  const alternatives = [...longestFirst, ...folders];
-  return new RegExp(alternatives.length > 0 ? alternatives.join('|') : '(?!)', 'gi');
+  return folders.length > 0 ? new RegExp(folders.join('|'), 'gi') : undefined;
+}
+
+function encodedAnchors(hosts: readonly string[], paths: readonly PathTarget[]): ManySearch | undefined {
+  const texts = [...hosts, ...paths.map(path => `/${path.segments.join('/')}`)];
+  const anchors = new Set(texts.flatMap(text => base64Anchors(asBytes(text))));
+  return anchors.size > 0 ? new ManySearch([...anchors], false) : undefined;
 }
 
 function escapePattern(text: string): string {

@@ -1,11 +1,21 @@
 import { textOf } from '../bytes.js';
+import type { LeftList } from './left-list.js';
 import type { Form, Miss } from './match.js';
+import type { LeftWhy } from './scope.js';
 
 /** A place that was looked at closely, cut around the match and safe to show. */
-interface Sample {
+export interface Sample {
   readonly before: string;
-  /** What stands there afterwards; the same as `before` where it was left. */
   readonly after: string;
+  /** The match in `before`, and what became of it in `after`. */
+  readonly found: Mark;
+  readonly put: Mark;
+}
+
+/** A part of a sample: where it begins, in characters, and its text. */
+interface Mark {
+  readonly at: number;
+  readonly text: string;
 }
 
 /** What was seen and done in one column of one table, or in one file. */
@@ -20,10 +30,13 @@ export interface PlaceTally {
   readonly forms: Partial<Record<Form, number>>;
   /** What looked like an old address and was not rewritten, by reason. */
   readonly misses: Partial<Record<Miss, number>>;
-  /** Old addresses in values that the sheet or the family says to leave. */
+  /** Old addresses in values that are left, and why. */
   left: number;
+  leftWhy: LeftWhy | 'outside of rows' | undefined;
   /** Values that look serialized and cannot be read, and the old addresses left in them. */
   damaged: number;
+  /** Damaged values whose lengths were set right. */
+  mended: number;
   readonly samples: Sample[];
   readonly missSamples: Partial<Record<Miss | 'damaged' | 'left', string>>;
 }
@@ -34,7 +47,11 @@ export interface Observer {
   /** @param low the bounds of the value, beyond which a sample must not reach */
   missed(miss: Miss, s: string, at: number, low: number, high: number): void;
   damaged(cause: string, s: string, at: number): void;
+  mended(): void;
 }
+
+/** For values whose counts nobody asks for. */
+export const unnoted: Observer = { matched() {}, missed() {}, damaged() {}, mended() {} };
 
 const samplesKept = 3;
 
@@ -56,7 +73,9 @@ export class Tally {
         forms: {},
         misses: {},
         left: 0,
+        leftWhy: undefined,
         damaged: 0,
+        mended: 0,
         samples: [],
         missSamples: {},
       };
@@ -71,8 +90,8 @@ export class Tally {
   }
 }
 
-/** Notes what happens to values of one place. */
-export function observerOf(place: PlaceTally): Observer {
+/** Notes what happens to values of one place, and in a list what was left one by one. */
+export function observerOf(place: PlaceTally, list?: LeftList): Observer {
   return {
     matched(pair, form) {
       place.pairs[pair] = (place.pairs[pair] ?? 0) + 1;
@@ -81,10 +100,15 @@ export function observerOf(place: PlaceTally): Observer {
     missed(miss, s, at, low, high) {
       place.misses[miss] = (place.misses[miss] ?? 0) + 1;
       place.missSamples[miss] ??= excerpt(s, at, 40, low, high);
+      list?.note(place, miss, excerpt(s, at, 40, low, high));
     },
     damaged(cause, s, at) {
       place.damaged++;
       place.missSamples.damaged ??= `${cause}: ${excerpt(s, at)}`;
+      list?.note(place, `damaged: ${cause}`, excerpt(s, at));
+    },
+    mended() {
+      place.mended++;
     },
   };
 }
@@ -92,11 +116,6 @@ export function observerOf(place: PlaceTally): Observer {
 /** Whether a place has not yet as many samples as are kept of it. */
 export function wantsSample(place: PlaceTally): boolean {
   return place.samples.length < samplesKept;
-}
-
-/** Keeps the first few changes of a place to show. */
-export function noteSample(place: PlaceTally, before: string, after: string): void {
-  if (wantsSample(place)) place.samples.push({ before, after });
 }
 
 /** Some forty bytes on both sides of an offset, as one line of text without control characters. */
@@ -121,6 +140,7 @@ export interface Totals {
   misses: Partial<Record<Miss, number>>;
   left: number;
   damaged: number;
+  mended: number;
 }
 
 /** Adds up the counts of all places. */
@@ -134,6 +154,7 @@ export function totalsOf(places: readonly PlaceTally[]): Totals {
     misses: {},
     left: 0,
     damaged: 0,
+    mended: 0,
   };
   const addUp = <K extends string | number>(
     into: Partial<Record<K, number>>,
@@ -146,6 +167,7 @@ export function totalsOf(places: readonly PlaceTally[]): Totals {
     total.changed += place.changed;
     total.left += place.left;
     total.damaged += place.damaged;
+    total.mended += place.mended;
     addUp(total.forms, place.forms);
     addUp(total.pairs, place.pairs);
     addUp(total.misses, place.misses);

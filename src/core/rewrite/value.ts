@@ -1,4 +1,4 @@
-import { asBytes, type ByteString, type Edit, growth } from '../bytes.js';
+import { applyEdits, asBytes, type ByteString, type Edit, growth } from '../bytes.js';
 import {
   editsInJsonString,
   jsonStrings,
@@ -6,8 +6,18 @@ import {
   looksJsonEscaped,
   openJsonString,
 } from '../json/strings.js';
-import { isDamage, type LengthSpan, looksSerialized, readSerialized } from '../serialized/spans.js';
+import { type Counting, countings } from '../serialized/charsets.js';
+import { mendSerialized } from '../serialized/mend.js';
+import {
+  isDamage,
+  type LengthSpan,
+  looksSerialized,
+  readSerialized,
+  type SerializedDamage,
+  type SerializedValue,
+} from '../serialized/spans.js';
 import { AnchorCursor } from './anchors.js';
+import { openBase64 } from './base64.js';
 import type { Rules } from './rules.js';
 import type { Observer } from './tally.js';
 import { editsInText } from './text.js';
@@ -52,6 +62,25 @@ export function lengthEdit(value: ByteString, span: LengthSpan, more: number): E
   return { start: span.digitsStart, end: span.digitsEnd, put };
 }
 
+/** Reads a serialized value whichever character set its lengths count bytes of. */
+function readCounted(value: ByteString): { read: SerializedValue | SerializedDamage; counting?: Counting } {
+  const read = readSerialized(value, 0, value.length);
+  if (!isDamage(read)) return { read };
+  for (const counting of countings(value)) {
+    const other = readSerialized(value, 0, value.length, counting);
+    if (!isDamage(other) && other.end === value.length) return { read: other, counting };
+  }
+  return { read };
+}
+
+/** How many bytes more the site counts after edits. */
+function counted(value: ByteString, edits: readonly Edit[], counting: Counting): number {
+  let bytes = 0;
+  for (const { start, end, put } of edits)
+    bytes += counting.count(put) - counting.count(value.slice(start, end));
+  return bytes;
+}
+
 const embedded = () => /[sSaOC]:\+?\d+:["{]/g;
 
 /** Follows a value into what it carries, and what that carries, and gives the edits of the whole. */
@@ -66,7 +95,9 @@ class Carried {
 
   edits(value: ByteString, depth: number): readonly Edit[] {
     const cursor = new AnchorCursor(value, this.rules);
-    if (cursor.seek(0) === Number.POSITIVE_INFINITY) return [];
+    if (cursor.seek(0) === Number.POSITIVE_INFINITY && cursor.seekEncoded(0) === Number.POSITIVE_INFINITY) {
+      if (!this.rules.mend || !looksSerialized(value)) return [];
+    }
     switch (carrierOf(value)) {
       case 'serialized':
         return this.inSerialized(value, cursor, depth);
@@ -75,24 +106,57 @@ class Carried {
       case 'mixed':
         return this.inMixed(value, cursor, depth);
       case 'text':
-        return this.inText(cursor, 0, value.length);
+        return this.inText(cursor, 0, value.length, depth);
     }
   }
 
-  private inText(cursor: AnchorCursor, start: number, end: number): readonly Edit[] {
-    return editsInText(cursor, { start, end, backslashes: 1 }, this.rules, this.observer);
+  private inText(cursor: AnchorCursor, start: number, end: number, depth: number): readonly Edit[] {
+    const edits = editsInText(cursor, { start, end, backslashes: 1 }, this.rules, this.observer);
+    if (cursor.seekEncoded(start) >= end) return edits;
+    const encoded = this.inEncoded(cursor, start, end, depth);
+    const apart = edits.filter(edit => !encoded.some(one => edit.start < one.end && one.start < edit.end));
+    return [...apart, ...encoded].sort((a, b) => a.start - b.start);
+  }
+
+  /** What stands in Base64 in a stretch of text: rewritten when asked, otherwise told. */
+  private inEncoded(cursor: AnchorCursor, start: number, end: number, depth: number): readonly Edit[] {
+    const edits: Edit[] = [];
+    const { s } = cursor;
+    for (let at = cursor.seekEncoded(start); at < end; at = cursor.seekEncoded(at)) {
+      const { open, end: after } = openBase64(s, start, end, at);
+      at = after;
+      if (!open || this.isTooDeep(open.value, depth)) continue;
+      const pairs: number[] = [];
+      const inside: Observer = { ...this.observer, matched: pair => pairs.push(pair), missed: () => {} };
+      const inner = new Carried(this.rules, inside).edits(open.value, depth + 1);
+      if (inner.length === 0) continue;
+      for (const pair of pairs) {
+        if (this.rules.openBase64) this.observer.matched(pair, 'base64');
+        else this.observer.missed('in Base64', s, open.start, start, end);
+      }
+      if (this.rules.openBase64)
+        edits.push({ start: open.start, end: open.end, put: open.write(applyEdits(open.value, inner)) });
+    }
+    return edits;
   }
 
   private inSerialized(value: ByteString, cursor: AnchorCursor, depth: number): readonly Edit[] {
-    const read = readSerialized(value, 0, value.length);
-    if (isDamage(read)) {
-      this.observer.damaged(read.cause, value, read.at);
+    const { read, counting } = readCounted(value);
+    if (isDamage(read)) return this.inDamaged(value, read, depth);
+    const edits = this.inSpans(value, read.spans, cursor, depth, counting);
+    return edits.concat(this.inText(cursor, read.end, value.length, depth));
+  }
+
+  /** A value that cannot be read is left, or, when asked, put right first. */
+  private inDamaged(value: ByteString, { cause, at }: SerializedDamage, depth: number): readonly Edit[] {
+    const mended = this.rules.mend ? mendSerialized(value) : undefined;
+    if (mended === undefined) {
+      this.observer.damaged(cause, value, at);
       return [];
     }
-    const edits = this.inSpans(value, read.spans, cursor, depth);
-    return cursor.seek(read.end) < value.length
-      ? edits.concat(this.inText(cursor, read.end, value.length))
-      : edits;
+    this.observer.mended();
+    const put = applyEdits(mended, this.edits(mended, depth + 1));
+    return [{ start: 0, end: value.length, put }];
   }
 
   private inSpans(
@@ -100,23 +164,29 @@ class Carried {
     spans: readonly LengthSpan[],
     cursor: AnchorCursor,
     depth: number,
+    counting?: Counting,
   ): Edit[] {
     const edits: Edit[] = [];
     for (const span of spans) {
-      if (cursor.seek(span.start) === Number.POSITIVE_INFINITY) break;
-      if (cursor.at >= span.end) continue;
+      if (!this.isWanted(value, span, cursor)) continue;
       const inner = this.inSpan(value, span, cursor, depth);
-      const more = growth(inner);
+      const more = counting ? counted(value, inner, counting) : growth(inner);
       if (more !== 0) edits.push(lengthEdit(value, span, more));
       for (const edit of inner) edits.push(edit);
     }
     return edits;
   }
 
+  /** Whether anything in a string may have to be changed. */
+  private isWanted(value: ByteString, { start, end }: LengthSpan, cursor: AnchorCursor): boolean {
+    if (cursor.seek(start) < end || cursor.seekEncoded(start) < end) return true;
+    return this.rules.mend && looksSerialized(value, start);
+  }
+
   private inSpan(value: ByteString, span: LengthSpan, cursor: AnchorCursor, depth: number): readonly Edit[] {
     const { start, end, kind } = span;
     const content = asBytes(value.slice(start, end));
-    if (kind !== 'C' && carrierOf(content) === 'text') return this.inText(cursor, start, end);
+    if (kind !== 'C' && carrierOf(content) === 'text') return this.inText(cursor, start, end, depth);
     if (this.isTooDeep(content, depth)) return [];
     const inner =
       kind === 'C'
@@ -138,21 +208,23 @@ class Carried {
         patience -= read.at - found.index;
         continue;
       }
-      parts.push(this.inText(cursor, from, found.index), this.inSpans(value, read.spans, cursor, depth));
+      parts.push(
+        this.inText(cursor, from, found.index, depth),
+        this.inSpans(value, read.spans, cursor, depth),
+      );
       from = read.end;
       heads.lastIndex = from;
     }
-    parts.push(this.inText(cursor, from, value.length));
+    parts.push(this.inText(cursor, from, value.length, depth));
     return parts.flat();
   }
 
   private inJson(value: ByteString, cursor: AnchorCursor, depth: number): readonly Edit[] {
     const parts: (readonly Edit[])[] = [];
     for (const { start, end } of jsonStrings(value)) {
-      if (cursor.seek(start) === Number.POSITIVE_INFINITY) break;
-      if (cursor.at >= end) continue;
+      if (cursor.seek(start) >= end && cursor.seekEncoded(start) >= end) continue;
       const open = openJsonString(asBytes(value.slice(start, end)));
-      if (carrierOf(open.value) === 'text') parts.push(this.inText(cursor, start, end));
+      if (carrierOf(open.value) === 'text') parts.push(this.inText(cursor, start, end, depth));
       else if (!this.isTooDeep(open.value, depth)) {
         parts.push(editsInJsonString(open, this.edits(open.value, depth + 1), start));
       }

@@ -91,6 +91,10 @@ export const sheetSchema = object({
       object({ from: string().required(), to: string().required() }).noUnknown().required(),
     ).default([]),
     mail: boolean().default(false),
+    'bare-hosts': boolean().default(false),
+    mend: boolean().default(false),
+    'open-base64': boolean().default(false),
+    files: array(string().required()).default([]),
     leave: array(string().required()).default([]),
   }).noUnknown(),
   configure: object({

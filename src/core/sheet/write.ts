@@ -35,6 +35,8 @@ export interface SheetAnswers {
   /** Folders of the old server and what they become. */
   readonly pairs?: readonly { readonly from: string; readonly to: string }[] | undefined;
   readonly leave: readonly string[];
+  /** Whether addresses in Base64 are rewritten. */
+  readonly openBase64?: boolean;
   readonly searchEngines?: string | undefined;
   readonly webServer: 'apache' | 'nginx' | undefined;
   readonly oldRecord: string | undefined;
@@ -99,6 +101,8 @@ export function writeSheet(a: SheetAnswers): string {
   section('rewrite', 'What to change in the data beyond the addresses above.');
   put(1, 'pairs', a.pairs ?? [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
   put(1, 'mail', false, 'also move mail addresses at the old host');
+  put(1, 'open-base64', a.openBase64 ?? false, 'also change old addresses that stand in Base64');
+  put(1, 'mend', false, 'repair damaged serialized values where that is beyond doubt');
   put(1, 'leave', a.leave, 'table.column patterns to leave as they are');
   section('configure', 'How the new site shall be set up beyond its database and addresses.');
   put(1, 'search-engines', a.searchEngines ?? 'keep', 'hide it from them, show it to them, or keep what is');

@@ -1,7 +1,7 @@
 import type { Address } from '../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../bytes.js';
-import type { PrefixedData } from '../rewrite/prefix.js';
 import type { Condition, DataEdit, DataWish } from './data-edits.js';
+import type { FamilyColumns } from './family-columns.js';
 
 /** A fact of a configuration, with the place it stands in. A secret is never shown, only used. */
 export interface Fact {
@@ -157,9 +157,7 @@ export interface Family {
   versionIn(source: (path: string) => ByteString): SiteVersion;
   /** Extensions of the language without which it does not run. */
   readonly extensions: readonly string[];
-  readonly prefixed: readonly PrefixedData[];
-  /** `table.column` patterns of values that must stay as they are. */
-  readonly leave: readonly string[];
+  readonly columns: FamilyColumns;
   /** gitignore patterns of what the site makes anew by itself. */
   readonly without: readonly string[];
   /** Folders in which the site writes files that may hold its address. */

@@ -1,6 +1,7 @@
 import { asBytes, bytesOfText } from '../bytes.js';
 import { type DataEdit, type DataWish, emptied, portableHash } from './data-edits.js';
 import { type Family, movedCookieDomain, movedFacts, said } from './family.js';
+import { plainColumns } from './family-columns.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 
 /** configuration.php is a class of public properties: https://docs.joomla.org/Configuration.php */
@@ -59,8 +60,7 @@ export const joomla: Family = {
     };
   },
   extensions: ['json', 'simplexml', 'dom'],
-  prefixed: [],
-  leave: [],
+  columns: plainColumns,
   without: ['cache/', 'administrator/cache/', 'tmp/', '*.log', 'administrator/logs/', 'logs/'],
   generated: ['media/', 'images/'],
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?option=|administrator\/|media\/|components\/|images\/)/i,

@@ -1,6 +1,7 @@
 import { addressPath, formatAddress } from '../address/address.js';
 import { asBytes } from '../bytes.js';
 import { type Family, movedCookieDomain, movedFacts, said, type Wanted } from './family.js';
+import { plainColumns } from './family-columns.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { valueOfPath } from './php/paths.js';
 
@@ -75,8 +76,7 @@ export const mediawiki: Family = {
       if (wanted[name] === facts[name]?.value) delete wanted[name];
     return wanted;
   },
-  prefixed: [],
-  leave: [],
+  columns: plainColumns,
   without: ['cache/', 'images/thumb/', 'images/temp/', '*.log'],
   generated: [],
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?title=|index\.php\/|load\.php|api\.php|resources\/|skins\/)/i,

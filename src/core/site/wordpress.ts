@@ -9,6 +9,7 @@ import {
   said,
   type Wanted,
 } from './family.js';
+import { wordpressColumns } from './family-columns.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { folderOf, valueOfPath } from './php/paths.js';
 import { wordpressEdits } from './wordpress-data.js';
@@ -60,9 +61,6 @@ function moved(facts: Facts, move: SiteMove): Wanted {
   return wanted;
 }
 
-const ownKeys =
-  /^(?:\d+_)?(?:capabilities|user_level|user-settings|user-settings-time|dashboard_quick_press_last_post_id|user_roles|media_library_mode|persisted_preferences)$/;
-
 export const wordpress: Family = {
   name: 'wordpress',
   configurations: ['wp-config.php', '../wp-config.php'],
@@ -85,11 +83,7 @@ export const wordpress: Family = {
     };
   },
   extensions: ['mysqli', 'json'],
-  prefixed: [
-    { table: 'usermeta', column: 'meta_key', carries: rest => ownKeys.test(rest) },
-    { table: 'options', column: 'option_name', carries: rest => rest === 'user_roles' },
-  ],
-  leave: ['*posts.guid'],
+  columns: wordpressColumns,
   without: ['wp-content/cache/', 'wp-content/upgrade/', '*.log', 'error_log'],
   generated: ['wp-content/uploads/'],
   landmark: /^(?:\\*\/|%2f)(?:wp-content|wp-includes|wp-admin|wp-json|wp-login\.php)/i,

@@ -1,5 +1,5 @@
 import { type Dialect, endOfString } from './literal.js';
-import { unquoteName } from './scanner.js';
+import { unquoteName } from './tokens.js';
 
 /** A string that a column is set to or compared with. Offsets bound it between its quotes. */
 interface AssignedString {

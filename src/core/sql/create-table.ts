@@ -1,4 +1,4 @@
-import { unquoteName } from './scanner.js';
+import { unquoteName } from './tokens.js';
 
 /** What a CREATE TABLE says of a table, as far as reading its rows needs it. */
 export interface TableShape {

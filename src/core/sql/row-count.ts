@@ -34,7 +34,7 @@ export class RowCount implements DumpVisitor {
     if (table !== this.current.table) this.current = rowsOf(this.tables, table);
   }
 
-  row(): void {
+  row(): undefined {
     this.current.rows++;
   }
 

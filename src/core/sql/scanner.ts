@@ -1,6 +1,16 @@
 import { asBytes, type ByteString, bytesOf, type Edit, editedBuffer } from '../bytes.js';
 import { DamageError } from '../errors.js';
 import { type Dialect, endOfString } from './literal.js';
+import {
+  beginsToken,
+  endOfAside,
+  endOfHex,
+  endOfStatement,
+  meaningInRows,
+  needMore,
+  unquoteName,
+  versioned,
+} from './tokens.js';
 
 /** The head of an INSERT or REPLACE, before its rows. Offsets are in the current window. */
 export interface InsertHead {
@@ -26,7 +36,7 @@ export interface CellLiteral {
 /** What reads a dump as it streams by. Each method may give edits, with offsets in the current window. */
 export interface DumpVisitor {
   /** A new stretch of the dump is at hand. */
-  window?(s: ByteString): void;
+  window?(s: ByteString, bytes: Buffer): void;
   /** Whether the rows of a table are wanted. Those that are not are left out of what is passed on. */
   wanted?(table: string): boolean;
   /** An INSERT or REPLACE begins; `start` and `end` bound its head, up to where its rows begin. */
@@ -34,8 +44,8 @@ export interface DumpVisitor {
   literal?(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined;
   /** A literal in hex; `start` and `end` bound its digits. */
   hex?(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined;
-  /** A row is at its end: the offset after its closing bracket. */
-  row?(end: number): void;
+  /** A row is at its end: the offset after its closing bracket. Edits may take in the comma after it. */
+  row?(end: number, s: ByteString): readonly Edit[] | undefined;
   /** Bytes of rows as they stand in the dump, brackets and commas with them. */
   rowBytes?(s: ByteString, start: number, end: number): void;
   /** Any other statement, whole, without its delimiter. */
@@ -43,8 +53,11 @@ export interface DumpVisitor {
 }
 
 const nobody: DumpVisitor = {};
+/** Bytes that are looked at together: a string of so many is cheap to make and to forget, a longer one is not. */
+const windowBytes = 96 * 1024;
 const largestStatement = 64 * 1024 * 1024;
-const needMore = -1;
+/** No server takes a longer value, and no string of the language is much longer. */
+const longestValue = 300 * 1024 * 1024;
 
 /**
  * Reads an SQL dump as a stream of chunks and gives its statements, rows and string literals to a visitor.
@@ -63,6 +76,8 @@ export class DumpScanner {
   private delimiter = ';';
   private table = '';
   private depth = 0;
+  /** Where the row that is being read begins in the window; negative where that was before it. */
+  rowStart = -1;
   private column = 0;
   private dropping = false;
   private statements = 0;
@@ -78,9 +93,12 @@ export class DumpScanner {
 
   /** @throws DamageError when the bytes cannot be an SQL dump */
   push(chunk: Buffer): void {
-    this.pending.push(chunk);
-    this.pendingBytes += chunk.length;
-    if (this.pendingBytes >= this.need) this.work(false);
+    for (let at = 0; at < chunk.length; at += windowBytes) {
+      const piece = chunk.subarray(at, at + windowBytes);
+      this.pending.push(piece);
+      this.pendingBytes += piece.length;
+      if (this.pendingBytes >= this.need) this.work(false);
+    }
   }
 
   /** @throws DamageError when the dump ends too early */
@@ -102,17 +120,24 @@ export class DumpScanner {
     const bytes = this.pending.length === 1 ? this.pending[0]! : Buffer.concat(this.pending);
     const s = bytesOf(bytes);
     this.edits = [];
-    this.visitor.window?.(s);
+    this.visitor.window?.(s, bytes);
     const end = this.scan(s, bytes, last);
     this.emitUpTo(bytes, end);
     const rest = bytes.subarray(end);
     this.pending = [rest];
     this.pendingBytes = rest.length;
-    this.need = rest.length > bytes.length / 2 ? rest.length * 2 : 0;
+    this.need = rest.length > bytes.length / 2 ? Math.min(rest.length * 2, longestValue + 1) : 0;
     this.offset += end;
+    this.rowStart -= end;
     if (last && rest.length > 0) throw this.truncated('inside a statement');
     if (rest.length > largestStatement && this.mode === 'between') {
       throw this.damage('a statement goes on without an end', 'Check that this is an SQL dump');
+    }
+    if (rest.length > longestValue) {
+      throw this.damage(
+        `a value of the table ${this.table} goes on without an end`,
+        'Check that this is an SQL dump, and that it was not changed by an editor or a transfer',
+      );
     }
   }
 
@@ -224,12 +249,35 @@ export class DumpScanner {
     const visitor = this.dropping ? nobody : this.visitor;
     const rowBytes = visitor.rowBytes?.bind(visitor);
     const size = bytes.length;
+    const { delimiter } = this;
+    const ending = delimiter.charCodeAt(0);
+    const meaning = meaningInRows(delimiter);
     let at = from;
     while (at < size) {
-      switch (bytes[at]) {
+      const byte = bytes[at]!;
+      if (
+        meaning[byte] === 0 ||
+        (meaning[byte] === 2 && at + 1 < size && !beginsToken(byte, bytes[at + 1]!))
+      ) {
+        at++;
+        continue;
+      }
+      if (byte === ending) {
+        if (s.startsWith(delimiter, at)) {
+          if (this.depth !== 0) throw this.brokenRow(at);
+          rowBytes?.(s, from, at);
+          this.mode = 'between';
+          return at + delimiter.length;
+        }
+        if (!last && size - at < delimiter.length) {
+          rowBytes?.(s, from, at);
+          return at === from ? needMore : at;
+        }
+      }
+      switch (byte) {
         case 0x27:
         case 0x22: {
-          const quote = bytes[at]!;
+          const quote = byte;
           const end = endOfString(s, at + 1, quote === 0x27 ? "'" : '"', this.dialect, last);
           if (end < 0) {
             rowBytes?.(s, from, at);
@@ -255,12 +303,15 @@ export class DumpScanner {
           break;
         }
         case 0x28:
-          if (++this.depth === 1) this.column = 0;
+          if (++this.depth === 1) {
+            this.column = 0;
+            this.rowStart = at;
+          }
           at++;
           break;
         case 0x29:
           at++;
-          if (--this.depth === 0) visitor.row?.(at);
+          if (--this.depth === 0) this.take(visitor.row?.(at, s));
           break;
         case 0x2c:
           if (this.depth === 1) this.column++;
@@ -279,18 +330,6 @@ export class DumpScanner {
           break;
         }
         default:
-          if (bytes[at] === this.delimiter.charCodeAt(0)) {
-            if (s.startsWith(this.delimiter, at)) {
-              if (this.depth !== 0) throw this.brokenRow(at);
-              rowBytes?.(s, from, at);
-              this.mode = 'between';
-              return at + this.delimiter.length;
-            }
-            if (!last && size - at < this.delimiter.length) {
-              rowBytes?.(s, from, at);
-              return at === from ? needMore : at;
-            }
-          }
           at++;
       }
     }
@@ -337,71 +376,8 @@ const openers =
 /** A SET of the SQL mode: to a list, or back to what it was. */
 const sqlMode = /^(?:\/\*!\d*\s*)?set\s[^;]*?\bsql_mode\s*=\s*(?:'([^']*)'|@\w+)/i;
 
-/** The offset after a literal `0x…` or `X'…'` that begins at `at`; `at` where none does. */
-function endOfHex(s: string, at: number, size: number, last: boolean): number {
-  if (!last && size - at < 3) return needMore;
-  const opening = s.slice(at, at + 2);
-  if (opening !== '0x' && opening !== "X'" && opening !== "x'") return at;
-  hexDigits.lastIndex = at + 2;
-  const end = at + 2 + (hexDigits.exec(s)?.[0].length ?? 0);
-  if (end === size && !last) return needMore;
-  return opening === '0x' ? end : s[end] === "'" ? end + 1 : at;
-}
-
-const hexDigits = /[0-9a-fA-F]*/y;
-
 function opensStatement(s: string, at: number): boolean {
   return openers.test(s.slice(at, at + 16));
-}
-
-/** `/*!40101 … *\/` is code to the server; the sandbox line that begins `/*!999999\-` is a word to the client. */
-function versioned(s: string, at: number): boolean {
-  if (s[at + 2] !== '!' && !(s[at + 2] === 'M' && s[at + 3] === '!')) return false;
-  return !s.startsWith('/*!999999\\-', at) && !s.startsWith('/*M!999999\\-', at);
-}
-
-/** The offset after a quoted name or a comment that begins at `at`; after one byte where neither does. */
-function endOfAside(s: string, at: number, last: boolean): number {
-  const two = s.slice(at, at + 2);
-  let end: number;
-  if (two[0] === '`') end = s.indexOf('`', at + 1) + 1;
-  else if (two[0] === '#' || (two === '--' && /\s/.test(s[at + 2] ?? ' '))) end = s.indexOf('\n', at) + 1;
-  else if (two === '/*') end = versioned(s, at) ? at + 3 : s.indexOf('*/', at + 2) + 2;
-  else if (two.length < 2 && !last) return needMore;
-  else return at + 1;
-  const found = end > at + 1;
-  if (found) return end;
-  return last ? s.length : needMore;
-}
-
-/** Where the delimiter of the statement that begins at `at` stands, outside strings, names and comments. */
-function endOfStatement(s: string, at: number, delimiter: string, dialect: Dialect, last: boolean): number {
-  const stops = new RegExp(
-    `['"\`#]|--(?=\\s)|/\\*|${delimiter.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&')}`,
-    'g',
-  );
-  stops.lastIndex = at;
-  for (let found = stops.exec(s); found; found = stops.exec(s)) {
-    const [token] = found;
-    if (token === delimiter) return found.index;
-    let end: number;
-    if (token === "'" || token === '"') {
-      const close = endOfString(s, found.index + 1, token, dialect, last);
-      end = close < 0 ? needMore : close + 1;
-    } else {
-      end = endOfAside(s, found.index, last);
-    }
-    if (end === needMore) return needMore;
-    stops.lastIndex = end;
-  }
-  return needMore;
-}
-
-/** `` `a``b` `` → `a`b; `"a"` → a; `db`.`t` → t. */
-export function unquoteName(name: string): string {
-  const last = /(?:`(?:[^`]|``)+`|"[^"]+"|[^.`"]+)$/.exec(name)?.[0] ?? name;
-  if (last.startsWith('`')) return last.slice(1, -1).replaceAll('``', '`');
-  return last.startsWith('"') ? last.slice(1, -1) : last;
 }
 
 function namesIn(list: string): string[] {

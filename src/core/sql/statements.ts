@@ -76,7 +76,7 @@ export class DumpStatements implements DumpVisitor {
     this.inRows = true;
   }
 
-  row(end: number): void {
+  row(end: number): undefined {
     this.ends.push(end);
   }
 

@@ -62,7 +62,7 @@ export class DumpSurvey implements DumpVisitor {
     this.columns = head.columns ?? this.shapes.get(head.table);
   }
 
-  row(): void {
+  row(): undefined {
     this.table.rows++;
   }
 

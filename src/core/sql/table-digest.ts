@@ -31,7 +31,7 @@ export class TableDigests implements DumpVisitor {
     this.current = this.tableOf(table);
   }
 
-  row(): void {
+  row(): undefined {
     this.current.rows++;
   }
 

@@ -2,10 +2,11 @@ import { createReadStream } from 'node:fs';
 import { open } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
 import { DamageError } from '../../core/errors.js';
+import { sizeText } from '../../core/sizes.js';
 import { asTrouble, telling } from '../trouble.js';
 import { bunzipped, gunzipped, packingOf, unzipped } from './unpacking.js';
 
-const chunkBytes = 1 << 20;
+const chunkBytes = 1 << 19;
 
 /** What takes the bytes of a dump: a scanner, a survey, a rewriting. */
 export interface DumpReader {
@@ -36,12 +37,26 @@ export type DumpProgress = (bytesRead: number) => void;
 export async function readDump(
   file: string,
   reader: DumpReader,
-  options: { signal: AbortSignal; progress?: DumpProgress; after?: () => Promise<void> },
+  options: {
+    signal: AbortSignal;
+    progress?: DumpProgress;
+    after?: () => Promise<void>;
+    /** Bytes that it may have unpacked. Where nothing is said, so many times what it has packed are too many. */
+    unpackedLimit?: number | undefined;
+  },
 ): Promise<void> {
   const name = file === '-' ? 'standard input' : file;
+  let packed = 0;
+  let unpacked = 0;
+  const progress: DumpProgress = read => {
+    packed = read;
+    options.progress?.(read);
+  };
   try {
-    for await (const chunk of dumpChunks(file, options.progress)) {
+    for await (const chunk of dumpChunks(file, progress)) {
       options.signal.throwIfAborted();
+      unpacked += chunk.length;
+      refuseBomb(unpacked, packed, options.unpackedLimit);
       reader.push(chunk);
       if (options.after) await options.after();
     }
@@ -50,6 +65,24 @@ export async function readDump(
   } catch (error) {
     throw namedDamage(error, name);
   }
+}
+
+/** Dumps pack to a twentieth, to a hundredth where their rows are all alike. */
+const mostTimes = 250;
+const alwaysFine = 1 << 30;
+
+/** @throws DamageError for a file that is made to fill a disk when it is unpacked */
+function refuseBomb(unpacked: number, packed: number, limit: number | undefined): void {
+  if (unpacked <= (limit ?? Math.max(alwaysFine, packed * mostTimes))) return;
+  throw new DamageError({
+    doing: 'Reading the dump',
+    cause:
+      limit === undefined
+        ? `it unpacks to more than ${mostTimes} times its size (${sizeText(unpacked)} of ${sizeText(packed)} so far), as what is made to fill a disk does`
+        : `it unpacks to more than ${sizeText(limit)}`,
+    remedy:
+      'If it is right nevertheless, unpack it first, or say --unpacked-limit SIZE when rewriting it by itself',
+  });
 }
 
 /** The bytes of a dump, unpacked. */

@@ -3,7 +3,7 @@ import { createWriteStream } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { PassThrough, Transform, type Writable } from 'node:stream';
-import { pipeline } from 'node:stream/promises';
+import { finished, pipeline } from 'node:stream/promises';
 import { createGzip } from 'node:zlib';
 import { asTrouble, telling } from '../trouble.js';
 
@@ -42,16 +42,16 @@ export class DumpWriter {
     const out =
       this.partial === undefined
         ? process.stdout
-        : createWriteStream(this.partial, { highWaterMark: 1 << 20 });
-    const measure = options.checksum ? this.measuring() : new PassThrough({ highWaterMark: 1 << 20 });
-    if (file.endsWith('.gz')) {
-      const gzip = createGzip({ level: 1, memLevel: 9, chunkSize: stepBytes });
-      this.head = gzip;
-      this.done = this.watching(pipeline(gzip, measure, out));
-    } else {
-      this.head = measure;
-      this.done = this.watching(pipeline(measure, out, { end: file !== '-' }));
-    }
+        : createWriteStream(this.partial, { highWaterMark: 4 << 20 });
+    const gzip = file.endsWith('.gz')
+      ? createGzip({ level: 1, memLevel: 9, chunkSize: stepBytes })
+      : undefined;
+    // Standard output is not ours to end.
+    const measure = options.checksum ? this.measuring() : file === '-' ? new PassThrough() : undefined;
+    const [head, ...rest] = [gzip, measure, out].filter(stream => stream !== undefined);
+    this.head = head!;
+    const running = rest.length > 0 ? pipeline([head!, ...rest], { end: file !== '-' }) : finished(out);
+    this.done = this.watching(running);
   }
 
   /** Bytes that were taken and not passed on yet. */

@@ -325,6 +325,8 @@ class ClubWriter {
         nested: { deep: { deeper: [`${address}/a`, `${address}/b`, null, 1.5, true] } },
       },
     });
+    const headCode = `<link rel="me" href="${address}/contact/">`;
+    option('creek_head_code', Buffer.from(headCode).toString('base64'));
     option('creek_layouts', {
       cached: serialized({ hero: { image: logo, json: JSON.stringify({ url: `${address}/gallery/` }) } }),
     });

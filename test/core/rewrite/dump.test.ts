@@ -8,6 +8,7 @@ import { compileRules } from '../../../src/core/rewrite/rules.js';
 import { observerOf, Tally } from '../../../src/core/rewrite/tally.js';
 import { editsInValue } from '../../../src/core/rewrite/value.js';
 import { type Encodable, encodeSerialized } from '../../../src/core/serialized/encode.js';
+import { wordpressColumns } from '../../../src/core/site/family-columns.js';
 import { escapeForLiteral } from '../../../src/core/sql/literal.js';
 
 const rules = compileRules([
@@ -119,6 +120,26 @@ function rewriteDump(text: string): string {
   rewriter.finish();
   return out;
 }
+
+test('the prefix moves in the data of a network, of another site whose prefix begins with it, and in no other', () => {
+  const data = wordpressColumns.prefixed;
+  const rewriter = (out: string[]) =>
+    new DumpRewriter({ rules, prefix: { from: 'sr4_', to: 'row_', data } }, chunk =>
+      out.push(chunk.toString('latin1')),
+    );
+  const dump = (prefix: string, other = prefix) =>
+    ['', '2_', 'old_']
+      .map(
+        own =>
+          `CREATE TABLE \`${prefix}${own}options\` (\n  \`option_name\` text\n);\nINSERT INTO \`${prefix}${own}options\` VALUES ('${prefix}${own}user_roles'),('${other}x${own}user_roles');\n`,
+      )
+      .join('');
+  const out: string[] = [];
+  const one = rewriter(out);
+  one.push(Buffer.from(dump('sr4_')));
+  one.finish();
+  assert.equal(out.join(''), dump('row_', 'sr4_'));
+});
 
 test('literals in hex are opened, rewritten and written back in hex, in their own case', () => {
   const hex = (text: string) => Buffer.from(text, 'latin1').toString('hex');

@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import { parsePair } from '../../../src/core/address/pairs.js';
 import { applyEdits, asBytes, bytesOfText, textOf } from '../../../src/core/bytes.js';
-import { compileRules } from '../../../src/core/rewrite/rules.js';
+import { compileRules, type RuleOptions } from '../../../src/core/rewrite/rules.js';
 import { observerOf, Tally } from '../../../src/core/rewrite/tally.js';
 import { editsInValue } from '../../../src/core/rewrite/value.js';
 import { type Encodable, encodeSerialized } from '../../../src/core/serialized/encode.js';
@@ -11,10 +11,10 @@ import { type Encodable, encodeSerialized } from '../../../src/core/serialized/e
 type Pairs = readonly (readonly [string, string])[];
 const club: Pairs = [['https://old.example/site', 'https://new.example']];
 
-function rewrite(text: string, pairs: Pairs = club, mail = false) {
+function rewrite(text: string, pairs: Pairs = club, options: RuleOptions = {}) {
   const rules = compileRules(
     pairs.map(([from, to]) => parsePair(from, to)),
-    { mail },
+    options,
   );
   const place = new Tally().at('t', 'c');
   const bytes = bytesOfText(text);
@@ -136,9 +136,25 @@ test('a path stands for a link only where HTML, CSS or JSON puts one', () => {
 
 test('mail addresses move when asked', () => {
   assert.equal(
-    rewrite('a@old.example', [['https://old.example', 'https://new.example']], true).text,
+    rewrite('a@old.example', [['https://old.example', 'https://new.example']], { mail: true }).text,
     'a@new.example',
   );
+});
+
+test('bare hosts move when asked, with a path where one follows, and in the scope of a cookie', () => {
+  const cases: [string, string][] = [
+    ['the host old.example is', 'the host new.example is'],
+    ['.old.example', '.new.example'],
+    ['OLD.example/site/a', 'new.example/a'],
+    ['old.example\\/site', 'new.example'],
+    ['old.example/other', 'old.example/other'],
+    ['old.example:8080', 'old.example:8080'],
+    ['www.old.example', 'www.old.example'],
+    ['my-old.example', 'my-old.example'],
+    ['me@old.example', 'me@old.example'],
+    ['https://old.example/site', 'https://new.example'],
+  ];
+  for (const [before, after] of cases) assert.equal(rewrite(before, club, { bareHosts: true }).text, after);
 });
 
 test('server paths move in every slash form, at segment boundaries', () => {

@@ -6,6 +6,7 @@ import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../..
 import { drupal } from '../../../src/core/site/drupal.js';
 import { familyNamed, recogniseFamily } from '../../../src/core/site/families.js';
 import { type FactName, oneFile, type SiteMove, type Wanted } from '../../../src/core/site/family.js';
+import { wordpressColumns } from '../../../src/core/site/family-columns.js';
 import { maskedPair } from '../../../src/core/site/masking.js';
 import { readPhp } from '../../../src/core/site/php/settings.js';
 import { sheetEditsIn } from '../../../src/core/site/sheet-edits.js';
@@ -278,7 +279,7 @@ X
 });
 
 test('prefixed keys are those of the site, not every key that begins alike', () => {
-  const [usermeta, options] = wordpress.prefixed;
+  const [usermeta, options] = wordpressColumns.prefixed;
   assert.ok(usermeta!.carries('capabilities') && usermeta!.carries('2_user_level'));
   assert.ok(
     !usermeta!.carries('page_builder_pref') && options!.carries('user_roles') && !options!.carries('cron'),

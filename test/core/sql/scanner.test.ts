@@ -4,9 +4,9 @@ import fc from 'fast-check';
 import { parsePair } from '../../../src/core/address/pairs.js';
 import { DamageError } from '../../../src/core/errors.js';
 import { DumpRewriter } from '../../../src/core/rewrite/dump.js';
-import { compileGlobs } from '../../../src/core/rewrite/globs.js';
 import { compileRules } from '../../../src/core/rewrite/rules.js';
-import { wordpress } from '../../../src/core/site/wordpress.js';
+import { compileScope } from '../../../src/core/rewrite/scope.js';
+import { wordpressColumns } from '../../../src/core/site/family-columns.js';
 import { RowCount } from '../../../src/core/sql/row-count.js';
 
 const dump = `/*!999999\\- enable the sandbox mode */ 
@@ -37,7 +37,7 @@ DELIMITER ;
 `;
 const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')]);
 const nothing = compileRules([parsePair('https://elsewhere.example', 'https://new.example')]);
-const prefix = { from: 'sr4_', to: 'row_', data: wordpress.prefixed };
+const prefix = { from: 'sr4_', to: 'row_', data: wordpressColumns.prefixed };
 
 /** Rewrites text given in pieces cut at the offsets. */
 function rewrite(text: string, cuts: readonly number[], what: ConstructorParameters<typeof DumpRewriter>[0]) {
@@ -51,7 +51,7 @@ function rewrite(text: string, cuts: readonly number[], what: ConstructorParamet
 }
 
 test('a dump is rewritten: literals, lengths, table names, and nothing else', () => {
-  const { text, rewriter } = rewrite(dump, [], { rules, prefix, leave: compileGlobs(['*_posts.guid']) });
+  const { text, rewriter } = rewrite(dump, [], { rules, prefix, scope: compileScope(['*_posts.guid']) });
   const expected = dump
     .replaceAll('`sr4_', '`row_')
     .replace('INTO sr4_posts', 'INTO row_posts')

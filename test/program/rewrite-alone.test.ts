@@ -1,0 +1,113 @@
+import assert from 'node:assert/strict';
+import {
+  chmodSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  statSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import { gzipSync } from 'node:zlib';
+import { folder, run } from '../help/program.js';
+
+const pair = ['--from', 'https://old.example/site', '--to', 'https://new.example'];
+
+test('the text files of a folder are rewritten where they lie, and kept as they were beside it', async t => {
+  const root = folder(t);
+  const site = join(root, 'site');
+  mkdirSync(join(site, 'themes/club'), { recursive: true });
+  mkdirSync(join(site, 'logs'));
+  const files: Record<string, string> = {
+    'index.php': "<?php $home = 'https://old.example/site/a';\n",
+    'themes/club/style.css': 'a { background: url(/site/x.png) } /* é */',
+    'themes/club/settings.json': '{"u":"https:\\/\\/old.example\\/site"}',
+    'logs/access.log': 'GET https://old.example/site/',
+    'logo.png': 'PNG\0https://old.example/site',
+    'binary.txt': '\0https://old.example/site',
+    'left.html': '<a href="https://old.example/site">',
+    'nothing.txt': 'no address',
+  };
+  for (const [name, text] of Object.entries(files)) writeFileSync(join(site, name), text);
+  chmodSync(join(site, 'index.php'), 0o640);
+  writeFileSync(join(root, 'outside.txt'), files['index.php']!);
+  symlinkSync('../outside.txt', join(site, 'link.txt'));
+  const content = (name: string) => readFileSync(join(site, name), 'utf8');
+  const options = ['rewrite', 'site', ...pair, '--leave', 'left.html', '--json'];
+
+  assert.equal((await run(options, { cwd: root })).code, 2, 'it must ask first');
+  const dry = await run([...options, '--dry-run'], { cwd: root });
+  assert.deepEqual(Object.keys(files).map(content), Object.values(files));
+  assert.ok(!existsSync(join(root, 'site.before-rewriting')));
+  const real = await run([...options, '--yes'], { cwd: root });
+  assert.equal(real.code, 0, real.stderr);
+  const { totals } = JSON.parse(real.stdout).summary;
+  assert.deepEqual(JSON.parse(dry.stdout).summary.totals, totals);
+  assert.deepEqual([totals.occurrences, totals.left], [3, 1]);
+
+  const changed: Record<string, string> = {
+    'index.php': "<?php $home = 'https://new.example/a';\n",
+    'themes/club/style.css': 'a { background: url(/x.png) } /* é */',
+    'themes/club/settings.json': '{"u":"https:\\/\\/new.example"}',
+  };
+  for (const [name, text] of Object.entries({ ...files, ...changed })) assert.equal(content(name), text);
+  for (const name of Object.keys(changed))
+    assert.equal(readFileSync(join(root, 'site.before-rewriting', name), 'utf8'), files[name]);
+  assert.equal(statSync(join(site, 'index.php')).mode & 0o777, 0o640);
+  assert.equal(readFileSync(join(root, 'outside.txt'), 'utf8'), files['index.php']);
+  assert.ok(!readdirSync(site).some(name => name.includes('partial')));
+
+  const only = await run(['rewrite', 'site', ...pair, '--only', '*.log', '--yes', '--json'], { cwd: root });
+  assert.equal(only.code, 0, only.stderr);
+  assert.equal(content('logs/access.log'), 'GET https://new.example/');
+  assert.equal(content('left.html'), files['left.html']);
+  assert.ok(existsSync(join(root, 'site.before-rewriting-2/logs/access.log')));
+});
+
+test('what is left is listed with its row and reason; --only names all that is changed', async t => {
+  const root = folder(t);
+  writeFileSync(
+    join(root, 'old.sql'),
+    "CREATE TABLE `o` (\n  `id` int,\n  `v` text,\n  `w` text\n);\nINSERT INTO `o` VALUES (7,'https://old.example/site','https://old.example/site'),('k','https://old.example/other','me@old.example');\n",
+  );
+  const { stdout, code } = await run(
+    ['rewrite', 'old.sql', ...pair, '--only', 'o.v', '--out', '-', '--where-left'],
+    { cwd: root },
+  );
+  assert.equal(code, 0);
+  assert.ok(stdout.includes("(7,'https://new.example','https://old.example/site')"));
+  const listed = await run(
+    ['rewrite', 'old.sql', ...pair, '--only', 'o.v', '--dry-run', '--where-left', '--json'],
+    { cwd: root },
+  );
+  assert.deepEqual(
+    JSON.parse(listed.stdout).left.map(({ where, row, why }: Record<string, string>) => [where, row, why]),
+    [
+      ['o.w', 'row 1 (7)', 'not named by --only'],
+      ['o.v', "row 2 ('k')", 'other path'],
+    ],
+  );
+});
+
+test('a packed file that is made to fill a disk is refused, and what never ends is damage', async t => {
+  const root = folder(t);
+  const many = Buffer.concat([
+    gzipSync('CREATE TABLE t (a int);\n'),
+    gzipSync(Buffer.alloc(30_000_000, '\n')),
+  ]);
+  writeFileSync(join(root, 'bomb.gz'), many);
+  const options = ['rewrite', 'bomb.gz', ...pair, '--out', 'new.sql'];
+  const limited = await run([...options, '--unpacked-limit', '10MB'], { cwd: root });
+  assert.equal(limited.code, 4);
+  assert.match(limited.stderr, /unpacks to more than 10\.0 MB/);
+  assert.deepEqual(readdirSync(root), ['bomb.gz']);
+  const piece = gzipSync(Buffer.alloc(100_000_000, 'x'), { level: 9 });
+  const endless = Buffer.concat([gzipSync("INSERT INTO t VALUES ('"), piece, piece, piece, piece]);
+  writeFileSync(join(root, 'bomb.gz'), endless);
+  const refused = await run(options, { cwd: root });
+  assert.equal(refused.code, 4, refused.stderr);
+  assert.match(refused.stderr, /a value of the table t goes on without an end/);
+});
