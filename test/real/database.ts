@@ -1,17 +1,25 @@
 import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
+import { randomInt } from 'node:crypto';
 import { mkdtempSync, rmSync } from 'node:fs';
-import { type AddressInfo, connect, createServer } from 'node:net';
+import { connect, createServer } from 'node:net';
 import { tmpdir, userInfo } from 'node:os';
 import { join } from 'node:path';
 import { after, before } from 'node:test';
 
-/** A port of this machine that is free now. */
+/**
+ * A port of this machine that is free now. It lies below the ports that systems hand out for outgoing connections, so
+ * that none of those takes it before the server that it is meant for.
+ */
 export async function freePort(): Promise<number> {
-  const server = createServer();
-  await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve));
-  const { port } = server.address() as AddressInfo;
-  await new Promise(resolve => server.close(resolve));
-  return port;
+  for (;;) {
+    const port = randomInt(10_240, 32_768);
+    const server = createServer();
+    const free = await new Promise<boolean>(resolve => {
+      server.once('error', () => resolve(false));
+      server.listen(port, '127.0.0.1', () => server.close(() => resolve(true)));
+    });
+    if (free) return port;
+  }
 }
 
 /** Whether something listens at a port of this machine. */
@@ -60,9 +68,10 @@ export class OwnDatabase {
         `--datadir=${join(folder, 'data')}`,
         '--auth-root-authentication-method=normal',
         '--skip-test-db',
+        `--tmpdir=${folder}`,
         `--user=${userInfo().username}`,
       ],
-      { stdio: 'ignore' },
+      { stdio: ['ignore', 'pipe', 'pipe'] },
     );
     await database.begin();
     return database;
@@ -75,6 +84,8 @@ export class OwnDatabase {
       [
         '--no-defaults',
         `--datadir=${join(this.folder, 'data')}`,
+        // A server that starts removes what it takes for its own temporary tables, those of others in the same folder too.
+        `--tmpdir=${this.folder}`,
         `--socket=${this.socket}`,
         `--port=${this.port}`,
         '--bind-address=127.0.0.1',
@@ -149,12 +160,19 @@ export class OwnDatabase {
   }
 }
 
-/** A server for the tests of one file; undefined where none could be started, which they tell themselves. */
-export function databaseForTests(): () => OwnDatabase | undefined {
+/** A server for the tests of one file, which ask for it after they have seen that its programs are there. */
+export function databaseForTests(): () => OwnDatabase {
   let database: OwnDatabase | undefined;
+  let failed: unknown;
   before(async () => {
-    database = await OwnDatabase.start().catch(() => undefined);
+    database = await OwnDatabase.start().catch(error => {
+      failed = error;
+      return undefined;
+    });
   });
   after(() => database?.close());
-  return () => database;
+  return () => {
+    if (!database) throw new Error('the database server did not start', { cause: failed });
+    return database;
+  };
 }

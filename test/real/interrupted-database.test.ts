@@ -41,7 +41,7 @@ function contents(database: OwnDatabase, name: string): string {
 }
 
 async function disturbedMove(t: TestContext, label: string) {
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   const old = `${label}_old`;
   fill(database, old);

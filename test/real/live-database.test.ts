@@ -37,7 +37,7 @@ test('every type of column comes through a live move, compared with the dumps of
   timeout: 120_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   database.sql(
     `CREATE DATABASE types CHARACTER SET utf8mb4; CREATE USER 'p'@'localhost' IDENTIFIED BY 'p q'; GRANT ALL ON types.* TO 'p'@'localhost'; USE types; SET sql_mode='';\n${readFileSync(here('types.sql'), 'utf8')}`,
@@ -106,7 +106,7 @@ test('a whole move of the CMS over SFTP, both databases by way of SSH, ends with
   timeout: 300_000,
 }, async t => {
   if (!needs(t, ...cmsPrograms, '/usr/sbin/sshd', 'ssh-keygen')) return;
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   const at = (...parts: string[]) => join(root, ...parts);
   makeDatabases(database);
@@ -231,7 +231,7 @@ test('a dump cut for a panel loads piece by piece, and what the panel exports is
   timeout: 120_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   database.sql(
     `CREATE DATABASE panel_old CHARACTER SET utf8mb4; USE panel_old; SET sql_mode='';\n${readFileSync(here('types.sql'), 'utf8')}\nCREATE TABLE wide (id int PRIMARY KEY, v longtext); INSERT INTO wide SELECT seq, CONCAT('https://old.example/', SHA2(seq, 512), SHA2(seq + 1, 512), SHA2(-seq, 512)) FROM seq_1_to_3000;`,
@@ -295,7 +295,7 @@ test('room is made with an administrator’s credentials; without them it is tol
   timeout: 120_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   database.sql(
     "CREATE DATABASE room_old; CREATE TABLE room_old.wp_a (id int PRIMARY KEY, v text); INSERT INTO room_old.wp_a VALUES (1, 'https://old.example/x'); CREATE USER 'boss'@'localhost' IDENTIFIED BY 'b o$s'; GRANT ALL ON *.* TO 'boss'@'localhost' WITH GRANT OPTION",
@@ -345,7 +345,7 @@ test('what is wrong with a database is told with its place and remedy, and chang
   timeout: 120_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   database.sql(
     `CREATE DATABASE wrong_old; USE wrong_old; CREATE TABLE wp_options (option_id int PRIMARY KEY, option_name varchar(50), option_value text); INSERT INTO wp_options VALUES (1, 'home', 'https://old.example'); CREATE TABLE wp_posts (ID int PRIMARY KEY, t text CHARACTER SET utf8mb4); INSERT INTO wp_posts VALUES (1, 'tide'); CREATE TABLE wp_users (ID int PRIMARY KEY);
@@ -467,7 +467,7 @@ test('a table that crashed, and a server whose disk is full, are told as what th
     '--innodb-data-file-path=ibdata1:12M:autoextend:max:18M',
   );
   t.after(() => full.close());
-  const database = started()!;
+  const database = started();
   const root = folder(t);
   database.sql(
     `CREATE DATABASE large CHARACTER SET utf8mb4; USE large; CREATE TABLE wide (id int PRIMARY KEY, v longtext); INSERT INTO wide SELECT seq, REPEAT(SHA2(seq, 512), 60) FROM seq_1_to_6000;
@@ -511,7 +511,7 @@ test('the demo runs on a real server, leaves nothing there, and touches nothing 
   timeout: 120_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
-  const database = started()!;
+  const database = started();
   database.sql(
     "CREATE USER 'demo'@'localhost' IDENTIFIED BY 'd e$mo'; GRANT ALL ON *.* TO 'demo'@'localhost' WITH GRANT OPTION",
   );
