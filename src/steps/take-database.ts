@@ -1,15 +1,13 @@
-import { createHash } from 'node:crypto';
-import { createReadStream, createWriteStream } from 'node:fs';
-import { mkdir, readdir, rename, rm, stat } from 'node:fs/promises';
-import { basename, join } from 'node:path';
-import { pipeline } from 'node:stream/promises';
+import { mkdir, readFile, rm, stat } from 'node:fs/promises';
+import { join } from 'node:path';
+import { isDeepStrictEqual } from 'node:util';
 import { shownDatabase } from '../core/database/place.js';
 import { EndError, UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { type CratePart, takenDump } from '../ends/crate.js';
 import { bytes, type SeenTable } from '../ends/database/catalog.js';
-import { DumpWriter } from '../ends/database/dump-writer.js';
+import { GrowingDump } from '../ends/database/growing-dump.js';
 import { asDatabaseTrouble } from '../ends/database/session.js';
 import { Snapshot } from '../ends/database/snapshot.js';
 import { writeWhole } from '../ends/move-folder.js';
@@ -25,28 +23,35 @@ export interface TakenDatabase {
   readonly findings: readonly Finding[];
 }
 
-/** A piece of the dump that an earlier run made and that is whole. */
-interface Piece {
-  readonly file: string;
-  readonly bytes: number;
+/** A table that the dump holds, whole. */
+interface TakenTable {
+  readonly table: string;
   readonly rows: number;
+  /** Where its piece of the dump ends. */
+  readonly end: number;
   /** When its snapshot was opened, ISO 8601. */
   readonly of: string;
 }
 
-/** Pieces by table, of one database. */
-interface Pieces {
+/** How far the taking of a database has come. */
+interface TakenSoFar {
   readonly database: string;
   readonly charset: string;
-  readonly tables: Record<string, Piece>;
+  /** Tables of which only the structure is taken, as the sheet says it. */
+  readonly without: readonly string[];
+  /** In the order of the dump. */
+  readonly tables: TakenTable[];
 }
 
-/** So old may a piece be that a broken-off run left, in milliseconds; the site goes on writing meanwhile. */
-const oldestPiece = 60 * 60 * 1000;
+/** So old may a table be that a broken-off run left, in milliseconds; the site goes on writing meanwhile. */
+const oldest = 60 * 60 * 1000;
+/** Names of the dump so far and of how far it has come, in a folder of the crate. */
+const dumpSoFar = 'database.sql.gz';
+const howFar = 'so-far.json';
 
 /**
- * Takes the old database from its server into the crate: each table as a piece of its own, put together when all are
- * there. A run that is broken off goes on at the table where it was.
+ * Takes the old database from its server into the crate, table by table. A run that is broken off goes on at the table
+ * where it was.
  */
 export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDatabase): Promise<TakenDatabase> {
   const { crate, sheet } = run.move;
@@ -64,21 +69,19 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
       way.place.name,
     );
     refuseCrashed(snapshot.own, doing);
-    const pieces = await leftPieces(folder, shownDatabase(way.place), snapshot.charset, run.again === true);
     const all = snapshot.own.reduce((sum, { rows }) => sum + rows, 0);
-    let before = 0;
-    const names: string[] = [];
-    await writePiece(join(folder, 'head.sql.gz'), async writer => writer.take(snapshot.head(at)));
-    for (const table of snapshot.own) {
+    const wanted = {
+      database: shownDatabase(way.place),
+      charset: snapshot.charset,
+      without: wish?.tables.without ?? [],
+    };
+    const tables = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
+    const dump = await GrowingDump.open(join(folder, dumpSoFar), tables.at(-1)?.end ?? 0);
+    if (tables.length === 0) await dump.add(async sink => sink.take(snapshot.head(at)));
+    let before = tables.reduce((sum, { rows }) => sum + rows, 0);
+    let noted: Promise<void> = Promise.resolve();
+    for (const table of snapshot.own.slice(tables.length)) {
       run.signal.throwIfAborted();
-      // By the table's name, so that a piece that is kept never has the place of another.
-      const file = `${createHash('sha256').update(table.name).digest('hex').slice(0, 24)}.sql.gz`;
-      const kept = pieces.tables[table.name];
-      if (kept) {
-        names.push(kept.file);
-        before += kept.rows;
-        continue;
-      }
       let rows = 0;
       const progress = (done: number) =>
         run.events({
@@ -89,27 +92,26 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
           unit: 'rows',
         });
       const structureOnly = without.some(one => one.test(table.name));
-      const written = await writePiece(join(folder, file), async writer => {
-        rows = await snapshot.writeTable(table, writer, run.signal, {
-          progress,
-          most: structureOnly ? 0 : undefined,
-        });
+      await dump.add(async sink => {
+        const most = structureOnly ? 0 : undefined;
+        rows = await snapshot.writeTable(table, sink, run.signal, { progress, most });
       });
-      pieces.tables[table.name] = { file, ...written, rows, of: at.toISOString() };
-      await writeWhole(join(folder, 'pieces.json'), JSON.stringify(pieces));
-      names.push(file);
+      await noted;
+      tables.push({ table: table.name, rows, end: dump.bytes, of: at.toISOString() });
+      noted = note(folder, dump, { ...wanted, tables });
       before += rows;
       progress(0);
     }
-    await writePiece(join(folder, 'rest.sql.gz'), async writer => {
-      await snapshot.writeRest(writer, { routines: wish?.routines === true, events: wish?.events === true });
-      writer.take(snapshot.tail());
+    await noted;
+    await dump.add(async sink => {
+      await snapshot.writeRest(sink, { routines: wish?.routines === true, events: wish?.events === true });
+      sink.take(snapshot.tail());
     });
-    findings.push(...twoMoments(pieces, snapshot.own, way.place.name));
-    const part = await joined(folder, ['head.sql.gz', ...names, 'rest.sql.gz'], crate.at(takenDump));
+    findings.push(...twoMoments(tables, way.place.name));
+    const part = await dump.finish(crate.at(takenDump));
     await rm(folder, { recursive: true });
-    const tables = snapshot.own.map(({ name }) => ({ table: bytes(name), rows: pieces.tables[name]!.rows }));
-    return { part, tables, charset: snapshot.charset, findings };
+    const counted = tables.map(({ table, rows }) => ({ table: bytes(table), rows }));
+    return { part, tables: counted, charset: snapshot.charset, findings };
   } catch (error) {
     run.signal.throwIfAborted();
     throw asDatabaseTrouble(error, doing);
@@ -118,69 +120,36 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
   }
 }
 
-/** Writes a piece of the dump; nothing bears its name before it is whole. */
-async function writePiece(
-  file: string,
-  write: (writer: DumpWriter) => Promise<void>,
-): Promise<{ bytes: number }> {
-  const writer = new DumpWriter(file, { checksum: false });
-  try {
-    await write(writer);
-    await writer.finish();
-    return { bytes: (await stat(file)).size };
-  } catch (error) {
-    await writer.discard();
-    throw error;
-  }
+/** Notes how far it has come, once that is on the disk. The next table is read meanwhile. */
+function note(folder: string, dump: GrowingDump, soFar: TakenSoFar): Promise<void> {
+  const text = JSON.stringify(soFar);
+  const noting = dump.sync().then(() => writeWhole(join(folder, howFar), text));
+  // Whoever waits for it hears of its error.
+  noting.catch(() => {});
+  return noting;
 }
 
-/** Pieces that a broken-off run of a short while ago left, and that are whole. */
-async function leftPieces(folder: string, database: string, charset: string, anew: boolean): Promise<Pieces> {
-  const none: Pieces = { database, charset, tables: {} };
-  const left = anew ? undefined : await readPieces(join(folder, 'pieces.json'));
-  if (left?.database === database && left.charset === charset) {
-    for (const [table, piece] of Object.entries(left.tables)) {
-      const age = Date.now() - Date.parse(piece.of);
-      // It bears its name only since it is whole and on the disk.
-      const found = await stat(join(folder, basename(piece.file))).catch(() => undefined);
-      if (age < oldestPiece && found?.size === piece.bytes) none.tables[table] = piece;
-    }
-  }
-  const keep = new Set(Object.values(none.tables).map(({ file }) => file));
-  for (const name of await readdir(folder))
-    if (!keep.has(name)) await rm(join(folder, name), { force: true });
-  if (keep.size > 0) await writeWhole(join(folder, 'pieces.json'), JSON.stringify(none));
-  return none;
+/** What a broken-off run of a short while ago took: tables that lie there whole, in the order in which they are taken. */
+async function leftOver(
+  folder: string,
+  wanted: Omit<TakenSoFar, 'tables'>,
+  own: readonly SeenTable[],
+): Promise<TakenTable[]> {
+  const left = await readSoFar(join(folder, howFar));
+  if (!left || !isDeepStrictEqual({ ...left, tables: [] }, { ...wanted, tables: [] })) return [];
+  const there = await stat(join(folder, dumpSoFar)).catch(() => undefined);
+  const isKept = ({ table, end, of }: TakenTable, i: number) =>
+    table === own[i]?.name && end <= (there?.size ?? 0) && Date.now() - Date.parse(of) < oldest;
+  const wrong = left.tables.findIndex((table, i) => !isKept(table, i));
+  return wrong < 0 ? left.tables : left.tables.slice(0, wrong);
 }
 
-async function readPieces(file: string): Promise<Pieces | undefined> {
+async function readSoFar(file: string): Promise<TakenSoFar | undefined> {
   try {
-    const chunks: Buffer[] = [];
-    for await (const chunk of createReadStream(file)) chunks.push(chunk as Buffer);
-    return JSON.parse(Buffer.concat(chunks).toString()) as Pieces;
+    return JSON.parse(await readFile(file, 'utf8')) as TakenSoFar;
   } catch {
     return undefined;
   }
-}
-
-/** Puts the pieces together: one gzip file after another is a gzip file (RFC 1952, section 2.2). */
-async function joined(folder: string, names: readonly string[], to: string): Promise<CratePart> {
-  return telling(`Writing ${to}`, async () => {
-    const hash = createHash('sha256');
-    let bytes = 0;
-    const pieces = async function* () {
-      for (const name of names) {
-        for await (const chunk of createReadStream(join(folder, name), { highWaterMark: 1 << 20 })) {
-          hash.update(chunk as Buffer);
-          bytes += (chunk as Buffer).length;
-          yield chunk;
-        }
-      }
-    };
-    await pipeline(pieces, createWriteStream(`${to}.partial`, { highWaterMark: 1 << 20 }));
-    await rename(`${to}.partial`, to);
-    return { bytes, sha256: hash.digest('hex') };
-  });
 }
 
 /** What is done about tables that no transaction holds still, and what is told of it. */
@@ -217,10 +186,8 @@ async function unsteadyFindings(
 }
 
 /** A broken-off taking that was gone on with has tables of two moments. */
-function twoMoments(pieces: Pieces, tables: readonly SeenTable[], database: string): Finding[] {
-  const moments = [...new Set(tables.map(({ name }) => pieces.tables[name]?.of ?? ''))]
-    .filter(Boolean)
-    .sort();
+function twoMoments(tables: readonly TakenTable[], database: string): Finding[] {
+  const moments = [...new Set(tables.map(({ of }) => of))].sort();
   if (moments.length < 2) return [];
   const shown = (moment: string) => moment.slice(11, 19);
   return [

@@ -493,7 +493,7 @@ new: { address: https://new.example, database: { server: "mysql://root@127.0.0.1
   writeFileSync(index, whole);
   database.sql('FLUSH TABLES');
   // Ctrl-C in the middle of a table ends at once, and leaves nothing that looks whole.
-  const taking = () => existsSync(join(root, 'crate/taking/head.sql.gz'));
+  const taking = () => existsSync(join(root, 'crate/taking/database.sql.gz'));
   const interrupted = await run(['pack'], { cwd: root, interruptWhen: taking });
   assert.equal(interrupted.code, 130, interrupted.stderr);
   assert.ok(!existsSync(join(root, 'crate/database.sql.gz')));

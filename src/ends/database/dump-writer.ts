@@ -1,14 +1,11 @@
-import { createHash } from 'node:crypto';
 import { createWriteStream } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
-import { PassThrough, Transform, type Writable } from 'node:stream';
-import { finished, pipeline } from 'node:stream/promises';
-import { createGzip } from 'node:zlib';
-import { asTrouble, telling } from '../trouble.js';
-
-/** So much room has packing for what it gives back in one go, in bytes. */
-const stepBytes = 2 * 1024 * 1024;
+import { PassThrough } from 'node:stream';
+import { telling } from '../trouble.js';
+import { Measuring } from './measuring.js';
+import { Packing } from './packing.js';
+import { PassingOn } from './passing-on.js';
 
 /** What was written, for a manifest. */
 export interface WrittenDump {
@@ -25,49 +22,37 @@ export interface WrittenDump {
 export class DumpWriter {
   private readonly file: string;
   private readonly partial: string | undefined;
-  private readonly head: Writable;
-  private readonly done: Promise<void>;
-  private readonly hash = createHash('sha256');
-  private readonly checksum: boolean;
-  private bytes = 0;
-  private failure: unknown;
-  private readonly queue: Buffer[] = [];
-  private passing: Promise<void> | undefined;
-  private stepped: Promise<void> | undefined;
+  private readonly passingOn: PassingOn;
+  private readonly measuring: Measuring | undefined;
 
   constructor(file: string, options: { checksum: boolean }) {
     this.file = file;
-    this.checksum = options.checksum;
     this.partial = file === '-' ? undefined : join(dirname(file), `.${basename(file)}.partial`);
+    this.measuring = options.checksum ? new Measuring() : undefined;
     const out =
       this.partial === undefined
         ? process.stdout
         : createWriteStream(this.partial, { highWaterMark: 4 << 20 });
-    const gzip = file.endsWith('.gz')
-      ? createGzip({ level: 1, memLevel: 9, chunkSize: stepBytes })
-      : undefined;
-    // Standard output is not ours to end.
-    const measure = options.checksum ? this.measuring() : file === '-' ? new PassThrough() : undefined;
-    const [head, ...rest] = [gzip, measure, out].filter(stream => stream !== undefined);
-    this.head = head!;
-    const running = rest.length > 0 ? pipeline([head!, ...rest], { end: file !== '-' }) : finished(out);
-    this.done = this.watching(running);
+    // Standard output is not ours to end, and so needs a stream before it that is.
+    const before = this.measuring?.stream() ?? (file === '-' ? new PassThrough() : undefined);
+    const packing = file.endsWith('.gz') ? new Packing() : undefined;
+    const streams = [packing, before, out].filter(stream => stream !== undefined);
+    this.passingOn = new PassingOn(streams, `Writing ${file}`, file !== '-');
   }
 
   /** Bytes that were taken and not passed on yet. */
-  waiting = 0;
+  get waiting(): number {
+    return this.passingOn.waiting;
+  }
 
   /** Takes a chunk, to be passed on as fast as the disk takes it. */
   take(chunk: Buffer): void {
-    this.queue.push(chunk);
-    this.waiting += chunk.length;
-    this.passing ??= this.pass();
+    this.passingOn.take(chunk);
   }
 
   /** Ends when no more than so many bytes wait. */
-  async room(bytes: number): Promise<void> {
-    while (this.waiting > bytes && !this.failure) await this.stepped;
-    this.tellFailure();
+  room(bytes: number): Promise<void> {
+    return this.passingOn.room(bytes);
   }
 
   /** Ends when all that was taken is passed on. */
@@ -75,27 +60,9 @@ export class DumpWriter {
     return this.room(0);
   }
 
-  private async pass(): Promise<void> {
-    while (this.queue.length > 0 && !this.failure) {
-      const chunk = this.queue.shift()!;
-      this.stepped = this.passOne(chunk);
-      await this.stepped;
-      this.waiting -= chunk.length;
-    }
-    this.passing = undefined;
-  }
-
-  private async passOne(chunk: Buffer): Promise<void> {
-    if (!this.head.write(chunk))
-      await Promise.race([new Promise(next => this.head.once('drain', next)), this.done]);
-  }
-
   /** Puts the whole dump at its name. */
   async finish(): Promise<WrittenDump> {
-    await this.settle();
-    this.head.end();
-    await this.done;
-    this.tellFailure();
+    await this.passingOn.end();
     const { partial } = this;
     if (partial !== undefined) {
       await telling(`Writing ${this.file}`, async () => {
@@ -104,34 +71,12 @@ export class DumpWriter {
         await rename(partial, this.file);
       });
     }
-    return { bytes: this.bytes, sha256: this.checksum ? this.hash.digest('hex') : undefined };
+    return { bytes: this.measuring?.bytes ?? 0, sha256: this.measuring?.sha256() };
   }
 
   /** Takes away what was written so far. */
   async discard(): Promise<void> {
-    this.head.destroy();
-    await this.done;
+    await this.passingOn.destroy();
     if (this.partial !== undefined) await rm(this.partial, { force: true });
-  }
-
-  private measuring(): Transform {
-    return new Transform({
-      highWaterMark: 1 << 20,
-      transform: (chunk: Buffer, _encoding, next) => {
-        this.hash.update(chunk);
-        this.bytes += chunk.length;
-        next(null, chunk);
-      },
-    });
-  }
-
-  private watching(running: Promise<void>): Promise<void> {
-    return running.catch(error => {
-      this.failure ??= error;
-    });
-  }
-
-  private tellFailure(): void {
-    if (this.failure) throw asTrouble(this.failure, `Writing ${this.file}`);
   }
 }

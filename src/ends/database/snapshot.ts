@@ -46,6 +46,10 @@ export class Snapshot {
   private readonly session: DatabaseSession;
   private readonly columns: ReadonlyMap<string, readonly Column[]>;
   private locks: DatabaseSession | undefined;
+  /** One for all tables, for its memory is not given back soon. */
+  private readonly writer = new InsertWriter(chunk => this.passOn(chunk));
+  /** Where the rows of the table go that is being written. */
+  private passOn: (chunk: Buffer) => void = () => {};
 
   private constructor(
     session: DatabaseSession,
@@ -170,7 +174,8 @@ export class Snapshot {
       failure = error;
       this.session.destroy();
     };
-    const writer = new InsertWriter(`INSERT INTO ${name} (${list}) VALUES`, columns.map(writingOf), chunk => {
+    const { writer } = this;
+    this.passOn = chunk => {
       sink.take(chunk);
       progress?.(writer.rows);
       if (signal.aborted) this.session.destroy();
@@ -181,7 +186,8 @@ export class Snapshot {
         paused = false;
         this.session.resume();
       }, fail);
-    });
+    };
+    writer.begin(`INSERT INTO ${name} (${list}) VALUES`, columns.map(writingOf));
     try {
       await this.session.each(
         `SELECT ${columns.map(column => bytes(selectedAs(column))).join()} FROM ${name}${limit}`,

@@ -31,13 +31,14 @@ const row = fc.tuple(
 );
 
 function dumpOf(rows: readonly (readonly (Buffer | null)[])[]): Buffer {
-  const chunks = [
+  const chunks: Buffer[] = [
     Buffer.from(
       'CREATE TABLE `t` (`bigint` bigint, `longtext` longtext, `blob` blob, `bit` bit(64), `double` double);\n',
     ),
   ];
   const head = 'INSERT INTO `t` (`bigint`,`longtext`,`blob`,`bit`,`double`) VALUES';
-  const writer = new InsertWriter(head, columns.map(writingOf), chunk => chunks.push(Buffer.from(chunk)));
+  const writer = new InsertWriter(chunk => chunks.push(chunk));
+  writer.begin(head, columns.map(writingOf));
   for (const cells of rows) writer.row(cells);
   writer.finish();
   return Buffer.concat(chunks);
