@@ -5,6 +5,7 @@ import { demo } from './commands/demo.js';
 import { go } from './commands/go.js';
 import { pack } from './commands/pack.js';
 import { redirects } from './commands/redirects.js';
+import { report } from './commands/report.js';
 import { rewrite } from './commands/rewrite.js';
 import { start } from './commands/start.js';
 import { status } from './commands/status.js';
@@ -25,6 +26,7 @@ export const commands = [
   tidy,
   undo,
   status,
+  report,
   go,
   demo,
 ];

@@ -159,7 +159,7 @@ export interface Finding {
 const weight: Record<Level, number> = { stop: 0, warn: 1, note: 2 };
 
 /** Findings with the gravest first, otherwise in the order in which they were seen. */
-export function byWeight(findings: readonly Finding[]): Finding[] {
+export function byWeight<Kind extends Finding>(findings: readonly Kind[]): Kind[] {
   return [...findings].sort((a, b) => weight[a.level] - weight[b.level]);
 }
 

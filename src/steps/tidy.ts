@@ -49,7 +49,7 @@ async function planOf(move: Move): Promise<{
 export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
   const { remains, database, crate, archives, paths } = await planOf(move);
-  const held = heldBack(await move.folder.readJournal());
+  const journal = await move.folder.readJournal();
   return doStep({ ...run, again: true }, 'tidy', { paths }, async () => {
     for (const one of remains) await clearBeside(move, one);
     await clearFolders(move);
@@ -57,21 +57,24 @@ export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
     await clearProbes(move);
     if (crate) await rm(move.crate.folder, { recursive: true });
     for (const archive of archives) await rm(archive);
-    const remember = [
-      ...(move.newLive
-        ? []
-        : [`Open the permalink settings of ${move.sheet.new.address} once and save them`]),
-      'Empty the caches of the site and of any service in front of it',
-      ...(held.length > 0
-        ? held.map(name => `Switch on again, and look at the site: ${name}`)
-        : move.sheet.configure['switch-off'].map(
-            pattern => `Switch on again, one by one, the extensions held back by ${pattern}`,
-          )),
-      'Look for installers, archives and dumps that somebody left in the web root',
-      `Keep the redirects at ${move.sheet.old.address} for at least a year`,
-    ];
+    const remember = leftToDo(move, journal);
     return { result: { removed: paths, remember }, findings: [], brief: { removed: paths } };
   });
+}
+
+/** What a person does by hand after a move, in order. */
+export function leftToDo({ newLive, sheet }: Move, journal: readonly JournalRecord[]): string[] {
+  const held = heldBack(journal);
+  const wanted = sheet.configure['switch-off'];
+  return [
+    ...(newLive ? [] : [`Open the permalink settings of ${sheet.new.address} once and save them`]),
+    'Empty the caches of the site and of any service in front of it',
+    ...(held.length > 0
+      ? held.map(name => `Switch on again, and look at the site: ${name}`)
+      : wanted.map(pattern => `Switch on again, one by one, the extensions held back by ${pattern}`)),
+    'Look for installers, archives and dumps that somebody left in the web root',
+    `Keep the redirects at ${sheet.old.address} for at least a year`,
+  ];
 }
 
 /** The extensions that a delivery held back. */

@@ -1,0 +1,308 @@
+import type { PageComparison } from '../../core/pages/compare.js';
+import type { PlaceTally, Sample } from '../../core/rewrite/tally.js';
+import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
+import { Html, html } from './html.js';
+import { bytes, count, counted, seconds } from './numbers.js';
+import { reportStyle } from './report-style.js';
+
+/** Rows of a table beyond which the rest is only counted. */
+const mostRows = 400;
+
+/** The report of a move as one page that needs nothing else: no network, no script. */
+export function reportPage(report: MoveReport): string {
+  const { name, from, to, made, by, results, steps } = report;
+  const page = html`<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="robots" content="noindex">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
+<title>The move of ${name}</title>
+<style>${new Html(reportStyle)}</style>
+</head>
+<body>
+<header>
+<h1>The move of ${name}</h1>
+<p class="way"><span>${from}</span> → <span>${to}</span></p>
+${verdict(report)}
+</header>
+<main>
+${figures(results)}
+${stepsSection(steps)}
+${findingsSection(report)}
+${proofSection(results, steps)}
+${pagesSection(results, steps)}
+${rewriteSection(results, steps)}
+${redirectsSection(results, steps)}
+${cutoverSection(results, steps)}
+${wayBackSection(results)}
+${section('Left to do by hand', '', html`<ol>${report.toDo.map(line => html`<li>${line}</li>`)}</ol>`)}
+</main>
+<footer>Made ${moment(made)} by ${by}, of what the steps measured; each part says when.</footer>
+</body>
+</html>
+`;
+  return page.text;
+}
+
+/** Says no more than was looked at. */
+function verdict({ steps, results, findings }: MoveReport): Html {
+  const failed = steps.find(({ state }) => state === 'failed' || state === 'begun');
+  if (failed)
+    return html`<p class="verdict bad">${failed.step} ${failed.state === 'begun' ? 'was begun and did not end' : `failed: ${failed.error ?? ''}`}</p>`;
+  const stops = findings.filter(({ level }) => level === 'stop').length;
+  if (stops > 0)
+    return html`<p class="verdict bad">${counted(stops, 'thing stops', 'things stop')} the move.</p>`;
+  const { check } = results;
+  if (!check) return html`<p class="verdict open">The new site was not compared with the old one yet.</p>`;
+  return check.pages.length > 0
+    ? html`<p class="verdict good">The new site is the old one, moved.</p>`
+    : html`<p class="verdict open">Files and rows are those of the old site; no pages were looked at.</p>`;
+}
+
+function figures({ pack, rewrite, check }: StepResults): Html {
+  const cards: [string, string][] = [];
+  if (pack) {
+    cards.push([count(pack.counts.files), `files, ${bytes(pack.counts.bytes)}`]);
+    cards.push([count(pack.counts.rows), `rows in ${counted(pack.counts.tables, 'table')}`]);
+  }
+  if (rewrite) {
+    const sum = (pick: 'occurrences' | 'changed') =>
+      (rewrite.dump?.totals[pick] ?? 0) + rewrite.files.totals[pick];
+    cards.push([count(sum('occurrences')), `addresses rewritten in ${counted(sum('changed'), 'value')}`]);
+  }
+  if (check && check.tables.length > 0) {
+    const equal = check.tables.filter(one => one.equal).length;
+    cards.push([`${count(equal)} of ${count(check.tables.length)}`, 'tables equal']);
+  }
+  if (check && check.pages.length > 0) {
+    const same = check.pages.filter(({ verdict: seen }) => seen === 'same').length;
+    cards.push([`${count(same)} of ${count(check.pages.length)}`, 'pages the same']);
+  }
+  return html`<div class="figures">${cards.map(([figure, what]) => html`<div><b>${figure}</b>${what}</div>`)}</div>`;
+}
+
+function stepsSection(steps: readonly ReportedStep[]): Html {
+  const shown = steps.filter(
+    ({ step, state }) => !['undo', 'configure'].includes(step) || state !== 'not yet',
+  );
+  const classes = { 'not yet': 'dim', begun: 'bad', done: 'good', stopped: 'bad', failed: 'bad' };
+  const rows = shown.map(({ step, state, at, seconds: took, error }) => [
+    step,
+    html`<span class="${classes[state]}">${state}</span>${error === undefined ? '' : `: ${error}`}`,
+    at === undefined ? '' : moment(at),
+    took === undefined ? '' : seconds(took),
+  ]);
+  return section('The steps', '', table(['step', 'state', 'when', 'took'], rows, [3]));
+}
+
+function findingsSection({ findings }: MoveReport): Html {
+  const list = findings.map(
+    ({ level, code, place, what, remedy, step }) =>
+      html`<li class="${level}"><b>${level}</b> ${what} <span class="dim">${place}</span><br>→ ${remedy} <code>${code}</code> <span class="dim">seen by ${step}</span></li>`,
+  );
+  return section(
+    'What was found',
+    '',
+    list.length === 0 ? html`<p>Nothing.</p>` : html`<ul class="findings">${list}</ul>`,
+  );
+}
+
+function proofSection({ check, deliver }: StepResults, steps: readonly ReportedStep[]): Html {
+  if (!check) return html``;
+  const { files, tables, leftOver } = check;
+  const parts: Html[] = [];
+  if (files) {
+    const wrong = [
+      ...files.missing.map(path => ['missing', path]),
+      ...files.different.map(path => ['different', path]),
+    ];
+    const whole = `${counted(files.compared, 'file')} compared by checksum: ${count(files.equal)} equal, ${count(files.edited)} fitted to the new host, ${count(files.different.length)} different, ${count(files.missing.length)} missing`;
+    parts.push(html`<p>${whole}.</p>`);
+    if (wrong.length > 0) parts.push(table(['', 'file'], wrong));
+  }
+  if (tables.length > 0) {
+    const rows = tables.map(({ table: old, newTable, oldRows, newRows, taken, equal, since }) => [
+      old,
+      newTable,
+      count(oldRows),
+      newRows === undefined ? 'not there' : count(newRows),
+      taken ? count(taken) : '',
+      equal ? good('equal') : since ? 'written to since, equal when delivered' : bad('not equal'),
+    ]);
+    const heads = ['old table', 'new table', 'old rows', 'new rows', 'taken away', 'content'];
+    parts.push(table(heads, rows, [2, 3, 4]));
+  }
+  const programs = deliver?.database?.programs ?? [];
+  if (programs.length > 0) parts.push(html`<p>Views, triggers and the like: ${count(programs.length)}.</p>`);
+  if (leftOver.length === 0) parts.push(html`<p>No old address is left.</p>`);
+  else {
+    const rows = leftOver.map(({ place, count: times, sample, why }) => [why, count(times), place, sample]);
+    parts.push(
+      html`<h3>Old addresses that are left</h3>`,
+      table(['why', 'times', 'where', 'for example'], rows, [1]),
+    );
+  }
+  return section('Old and new, compared', seen(steps, 'check'), parts);
+}
+
+function pagesSection({ check }: StepResults, steps: readonly ReportedStep[]): Html {
+  if (!check || check.pages.length === 0) return html``;
+  const isSame = ({ verdict: as }: PageComparison) => as === 'same';
+  const ordered = [...check.pages.filter(page => !isSame(page)), ...check.pages.filter(isSame)];
+  const rows = ordered.map(page => [
+    page.path,
+    String(page.oldStatus),
+    String(page.newStatus),
+    page.oldTitle === page.newTitle ? page.oldTitle : `${page.oldTitle} → ${page.newTitle}`,
+    `${Math.floor(page.alike * 100)} %`,
+    isSame(page) ? good('same') : bad(page.why || page.verdict),
+  ]);
+  const heads = ['page', 'old', 'new', 'title', 'words alike', ''];
+  return section('Pages side by side', seen(steps, 'check'), table(heads, rows, [1, 2, 4]));
+}
+
+function rewriteSection({ rewrite }: StepResults, steps: readonly ReportedStep[]): Html {
+  if (!rewrite) return html``;
+  const { dump, files, prefix } = rewrite;
+  const parts: Html[] = [];
+  if (dump) {
+    const { totals, pairs } = dump;
+    const rows = pairs.map(({ from, to }, i) => [from, to, count(totals.pairs[i] ?? 0)]);
+    parts.push(table(['old', 'new', 'times'], rows, [2]));
+    parts.push(bars(totals.forms));
+  }
+  if (prefix) parts.push(html`<p>Table prefix <code>${prefix.from}</code> → <code>${prefix.to}</code></p>`);
+  const places = [...(dump?.places ?? []), ...files.places];
+  const changed = places.filter(place => place.changed > 0);
+  const rows = changed.map(place => [
+    nameOf(place),
+    count(place.changed),
+    count(Object.values(place.forms).reduce((sum, n) => sum + n, 0)),
+    place.samples[0] ? sampleOf(place.samples[0]) : '',
+  ]);
+  if (rows.length > 0) parts.push(table(['where', 'values', 'times', 'for example'], rows, [1, 2]));
+  const left = places.flatMap(leftAt);
+  if (left.length > 0)
+    parts.push(html`<h3>Left as it was</h3>`, table(['why', 'times', 'where', 'for example'], left, [1]));
+  return section('Addresses rewritten', seen(steps, 'rewrite'), parts);
+}
+
+function leftAt(place: PlaceTally): Cell[][] {
+  const { left, leftWhy, damaged, misses, missSamples } = place;
+  const where = nameOf(place);
+  const row = (why: string, times: number, sample: string | undefined) => [
+    why,
+    count(times),
+    where,
+    sample ?? '',
+  ];
+  return [
+    ...(left > 0 ? [row(leftWhy ?? 'left on purpose', left, missSamples.left)] : []),
+    ...(damaged > 0 ? [row('damaged value', damaged, missSamples.damaged)] : []),
+    ...Object.entries(misses).map(([why, n]) => row(why, n, missSamples[why as keyof typeof missSamples])),
+  ];
+}
+
+function nameOf({ table: name, column }: PlaceTally): string {
+  return name === 'files' ? column : `${name}.${column}`;
+}
+
+/** A change before and after, with what was found and put marked. */
+function sampleOf({ before, after, found, put }: Sample): Html {
+  const marked = (whole: string, { at, text }: Sample['found']) =>
+    html`${whole.slice(0, at)}<mark>${text}</mark>${whole.slice(at + text.length)}`;
+  return html`<div class="sample">− ${marked(before, found)}<br>+ ${marked(after, put)}</div>`;
+}
+
+/** Counts as bars, the largest first. */
+function bars(counts: Readonly<Record<string, number>>): Html {
+  const entries = Object.entries(counts).sort(([, a], [, b]) => b - a);
+  const most = entries[0]?.[1] ?? 1;
+  const lines = entries.map(
+    ([what, n]) =>
+      html`<div><span>${what}</span><i style="width: ${Math.max(0.5, (30 * n) / most).toFixed(1)}em"></i>${count(n)}</div>`,
+  );
+  return html`<div class="bars">${lines}</div>`;
+}
+
+function redirectsSection({ redirects }: StepResults, steps: readonly ReportedStep[]): Html {
+  if (!redirects || redirects.files.length === 0) return html``;
+  const [first] = redirects.files;
+  const parts = [
+    html`<p>${redirects.from} → ${redirects.to}, each path to the same path. ${first!.where}</p>${block(first!.rules.trimEnd().split('\n'))}`,
+    table(
+      ['for', 'written to'],
+      redirects.files.map(({ server, file }) => [server, file]),
+    ),
+  ];
+  return section('Redirects', seen(steps, 'redirects'), parts);
+}
+
+function cutoverSection({ cutover }: StepResults, steps: readonly ReportedStep[]): Html {
+  if (!cutover) return html``;
+  const records = cutover.records.flatMap(({ before, after }) => [
+    ...(before === undefined ? [] : [`- ${before}`]),
+    `+ ${after}`,
+  ]);
+  const list = (lines: readonly string[]) => html`<ul>${lines.map(line => html`<li>${line}</li>`)}</ul>`;
+  const plan = cutover.steps.map(
+    ({ when, what, why }) => html`<li><b>${when}:</b> ${what} <span class="dim">– ${why}</span></li>`,
+  );
+  return section('The cutover', seen(steps, 'cutover'), [
+    html`<ol>${plan}</ol>${block(records)}`,
+    html`<h3>What must not change</h3>${list(cutover.keep)}<h3>The way back</h3>${list(cutover.back)}`,
+  ]);
+}
+
+function wayBackSection({ deliver }: StepResults): Html {
+  if (!deliver) return html``;
+  const { keepsakes, database } = deliver;
+  const kept = [...keepsakes, ...(database?.keepsake === undefined ? [] : [database.keepsake])];
+  return section(
+    'Kept for the way back',
+    '',
+    kept.length === 0
+      ? html`<p>Nothing stood at the new end that had to be kept.</p>`
+      : html`<ul>${kept.map(place => html`<li><code>${place}</code></li>`)}</ul><p>“able-porter undo” puts it back, “able-porter tidy” removes it.</p>`,
+  );
+}
+
+type Cell = string | Html;
+
+function section(title: string, when: string, content: Html | readonly Html[]): Html {
+  return html`<section><h2>${title} <span class="dim">${when}</span></h2>${content}</section>`;
+}
+
+/** Lines as they stand in a file. */
+function block(lines: readonly string[]): Html {
+  return html`<pre>${lines.map(line => html`${line}${new Html('\n')}`)}</pre>`;
+}
+
+/** When a step saw what a section tells. */
+function seen(steps: readonly ReportedStep[], name: ReportedStep['step']): string {
+  const at = steps.find(({ step }) => step === name)?.at;
+  return at === undefined ? '' : `seen by ${name}, ${moment(at)}`;
+}
+
+/** @param right columns of figures */
+function table(
+  heads: readonly string[],
+  rows: readonly (readonly Cell[])[],
+  right: readonly number[] = [],
+): Html {
+  const kind = (i: number) => (right.includes(i) ? 'n' : '');
+  const drawn = rows
+    .slice(0, mostRows)
+    .map(cells => html`<tr>${cells.map((cell, i) => html`<td class="${kind(i)}">${cell}</td>`)}</tr>`);
+  const more = rows.length > mostRows && html`<p class="dim">and ${count(rows.length - mostRows)} more</p>`;
+  return html`<div class="wide"><table><thead><tr>${heads.map((head, i) => html`<th class="${kind(i)}">${head}</th>`)}</tr></thead><tbody>${drawn}</tbody></table></div>${more}`;
+}
+
+const good = (text: string) => html`<span class="good">${text}</span>`;
+const bad = (text: string) => html`<span class="bad">${text}</span>`;
+
+function moment(at: string): string {
+  return `${at.replace('T', ' ').slice(0, 16)} UTC`;
+}

@@ -1,0 +1,89 @@
+import { resolve } from 'node:path';
+import type { Finding } from '../core/findings.js';
+import { byWeight } from '../core/findings.js';
+import { type JournalRecord, type StepName, stateOf, stepNames } from '../core/journal.js';
+import { writeWhole } from '../ends/move-folder.js';
+import { telling } from '../ends/trouble.js';
+import { version } from '../version.js';
+import type { CheckResult } from './check.js';
+import type { cutover } from './cutover.js';
+import type { DeliverResult } from './deliver.js';
+import type { PackResult } from './pack.js';
+import type { RedirectsResult } from './redirects.js';
+import type { RewriteResult } from './rewrite.js';
+import { readResult, type StepRun } from './run.js';
+import { leftToDo } from './tidy.js';
+
+/** What each step that a report tells of came to, when it ended last. */
+export interface StepResults {
+  pack?: PackResult;
+  rewrite?: RewriteResult;
+  deliver?: DeliverResult;
+  check?: CheckResult;
+  redirects?: RedirectsResult;
+  cutover?: Awaited<ReturnType<typeof cutover>>['result'];
+}
+
+/** A step as the journal has it. */
+export interface ReportedStep {
+  readonly step: StepName;
+  readonly state: 'not yet' | 'begun' | 'done' | 'stopped' | 'failed';
+  /** ISO 8601, UTC. */
+  readonly at: string | undefined;
+  readonly seconds: number | undefined;
+  readonly error: string | undefined;
+}
+
+/** Everything that the steps of a move measured. */
+export interface MoveReport {
+  readonly name: string;
+  readonly from: string;
+  readonly to: string;
+  /** ISO 8601, UTC. */
+  readonly made: string;
+  readonly by: string;
+  readonly steps: readonly ReportedStep[];
+  /** What the steps found when each ended last, the gravest first. */
+  readonly findings: readonly (Finding & { readonly step: StepName })[];
+  readonly results: StepResults;
+  readonly toDo: readonly string[];
+}
+
+/** Gathers what the journal and the steps' results say. No end is asked, and nothing is changed. */
+export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
+  const { folder, sheet } = move;
+  const journal = await folder.readJournal();
+  const steps = stepNames.map(step => reported(journal, step));
+  const findings: (Finding & { step: StepName })[] = [];
+  const results: Partial<Record<StepName, unknown>> = {};
+  for (const { step, state } of steps) {
+    if (state !== 'done' && state !== 'stopped') continue;
+    const kept = await readResult<unknown>(folder, step);
+    if (!kept) continue;
+    results[step] = kept.result;
+    findings.push(...kept.findings.map(finding => ({ ...finding, step })));
+  }
+  return {
+    name: sheet.name,
+    from: sheet.old.address,
+    to: sheet.new.address,
+    made: new Date().toISOString(),
+    by: `able-porter ${version}`,
+    steps,
+    findings: byWeight(findings),
+    results: results as StepResults,
+    toDo: leftToDo(move, journal),
+  };
+}
+
+function reported(journal: readonly JournalRecord[], step: StepName): ReportedStep {
+  const { state, record } = stateOf(journal, step);
+  return { step, state, at: record?.at, seconds: record?.seconds, error: record?.error };
+}
+
+/** Writes the report's page whole; gives its path. @param out where; undefined for the move folder */
+export async function writeReport({ move }: StepRun, page: string, out: string | undefined): Promise<string> {
+  const file = out === undefined ? move.folder.at('report.html') : resolve(out);
+  await telling(`Writing ${file}`, () => writeWhole(file, page));
+  return file;
+}
