@@ -27,7 +27,8 @@ export interface StepResults {
 /** A step as the journal has it. */
 export interface ReportedStep {
   readonly step: StepName;
-  readonly state: 'not yet' | 'begun' | 'done' | 'stopped' | 'failed';
+  /** `stale`: done before a step that it builds on was done again. */
+  readonly state: 'not yet' | 'begun' | 'done' | 'stale' | 'stopped' | 'failed';
   /** ISO 8601, UTC. */
   readonly at: string | undefined;
   readonly seconds: number | undefined;
@@ -53,11 +54,11 @@ export interface MoveReport {
 export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
   const { folder, sheet } = move;
   const journal = await folder.readJournal();
-  const steps = stepNames.map(step => reported(journal, step));
+  const steps = reported(journal);
   const findings: (Finding & { step: StepName })[] = [];
   const results: Partial<Record<StepName, unknown>> = {};
   for (const { step, state } of steps) {
-    if (state !== 'done' && state !== 'stopped') continue;
+    if (!['done', 'stale', 'stopped'].includes(state)) continue;
     const kept = await readResult<unknown>(folder, step);
     if (!kept) continue;
     results[step] = kept.result;
@@ -76,9 +77,18 @@ export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
   };
 }
 
-function reported(journal: readonly JournalRecord[], step: StepName): ReportedStep {
-  const { state, record } = stateOf(journal, step);
-  return { step, state, at: record?.at, seconds: record?.seconds, error: record?.error };
+/** Steps of which each builds on those before it. */
+const builds: readonly StepName[] = ['pack', 'rewrite', 'deliver', 'check'];
+
+function reported(journal: readonly JournalRecord[]): ReportedStep[] {
+  let last = '';
+  return stepNames.map(step => {
+    const { state, record } = stateOf(journal, step);
+    const stale = builds.includes(step) && state === 'done' && record!.at < last;
+    if (builds.includes(step) && record && record.at > last) last = record.at;
+    const { at, seconds, error } = record ?? {};
+    return { step, state: stale ? 'stale' : state, at, seconds, error };
+  });
 }
 
 /** Writes the report's page whole; gives its path. @param out where; undefined for the move folder */

@@ -45,6 +45,8 @@ test('the report tells what was measured, harmlessly, and no more than was looke
   assert.match(right, /Files and rows are those of the old site; no pages were looked at/);
   for (const { newTable } of result.tables) assert.ok(right.includes(newTable), newTable);
   assert.match(right, new RegExp(`${result.files.compared} files compared by checksum`));
+  assert.equal((await run(['deliver', '--yes', '--again'], { cwd: move })).code, 0);
+  assert.match(await page(), /changed by a step since it was compared/);
   rmSync(join(root, 'new/htdocs/<img src=x onerror=alert(1)>.txt'));
   assert.equal((await run(['check'], { cwd: move })).code, 1);
   const wrong = await page();

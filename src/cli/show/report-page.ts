@@ -55,6 +55,8 @@ function verdict({ steps, results, findings }: MoveReport): Html {
   if (stops > 0)
     return html`<p class="verdict bad">${counted(stops, 'thing stops', 'things stop')} the move.</p>`;
   const { check } = results;
+  if (steps.some(({ step, state }) => step === 'check' && state === 'stale'))
+    return html`<p class="verdict open">The new site was changed by a step since it was compared with the old one.</p>`;
   if (!check) return html`<p class="verdict open">The new site was not compared with the old one yet.</p>`;
   return check.pages.length > 0
     ? html`<p class="verdict good">The new site is the old one, moved.</p>`
@@ -87,7 +89,14 @@ function stepsSection(steps: readonly ReportedStep[]): Html {
   const shown = steps.filter(
     ({ step, state }) => !['undo', 'configure'].includes(step) || state !== 'not yet',
   );
-  const classes = { 'not yet': 'dim', begun: 'bad', done: 'good', stopped: 'bad', failed: 'bad' };
+  const classes = {
+    'not yet': 'dim',
+    begun: 'bad',
+    done: 'good',
+    stale: 'open',
+    stopped: 'bad',
+    failed: 'bad',
+  };
   const rows = shown.map(({ step, state, at, seconds: took, error }) => [
     step,
     html`<span class="${classes[state]}">${state}</span>${error === undefined ? '' : `: ${error}`}`,

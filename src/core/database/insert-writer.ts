@@ -7,7 +7,7 @@ export type Cells = readonly (Buffer | null)[];
 /** So long may a statement be, in bytes, unless one row alone is longer: short enough for every server's limit. */
 const longest = 512 * 1024;
 /** Bytes that are passed on together: packing them takes longer than other work may keep it waiting. */
-const chunkBytes = 3 * 1024 * 1024;
+const chunkBytes = 2 * 1024 * 1024;
 
 /** Writes rows as INSERT statements of many rows each, in chunks of some megabytes. */
 export class InsertWriter {

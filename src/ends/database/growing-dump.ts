@@ -38,7 +38,7 @@ export class GrowingDump {
 
   /** Adds a piece. Where writing it fails, what is there of it is no part of the dump. */
   async add(write: (sink: PassingOn) => Promise<void>): Promise<void> {
-    const out = createWriteStream(this.file, { flags: 'a', highWaterMark: 4 << 20 });
+    const out = createWriteStream(this.file, { flags: 'a', highWaterMark: 1 << 20 });
     const sink = new PassingOn(
       [new Packing({ keepUp: true }), this.measuring.stream(), out],
       `Writing ${this.file}`,

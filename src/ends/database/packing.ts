@@ -16,7 +16,7 @@ const head = Buffer.from([0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 4, 255]);
 const lastBlock = Buffer.from([3, 0]);
 
 /** So many pieces may wait for one before them that is still being packed. */
-const mostWaiting = 6;
+const mostWaiting = 2;
 /** So long may a block be that is stored as it is (RFC 1951, section 3.2.4). */
 const storedBytes = 65_535;
 
@@ -24,7 +24,7 @@ const storedBytes = 65_535;
 export class Packing extends Transform {
   private gathered: Buffer[] = [];
   private size = 0;
-  private readonly packed: Promise<Buffer>[] = [];
+  private readonly packed: Promise<readonly Buffer[]>[] = [];
   /** Pieces that are being packed. */
   private underWay = 0;
   private sum = 0;
@@ -72,7 +72,7 @@ export class Packing extends Transform {
     this.underWay++;
     // A piece ends at a whole byte, and the next goes on behind it.
     const options = { level: 1, memLevel: 9, chunkSize: pieceBytes, finishFlush: constants.Z_SYNC_FLUSH };
-    const packing = deflate(piece, options);
+    const packing = deflate(piece, options).then(made => [made]);
     // Whoever waits for it hears of its error.
     packing.then(
       () => this.underWay--,
@@ -83,12 +83,15 @@ export class Packing extends Transform {
 
   /** Passes on what is packed, in its order, until no more than so many pieces are left. */
   private async passOn(left: number): Promise<void> {
-    while (this.packed.length > left) this.push(await this.packed.shift()!);
+    while (this.packed.length > left) {
+      const made = await this.packed.shift()!;
+      for (const chunk of made) this.push(chunk);
+    }
   }
 }
 
 /** A piece as blocks that are stored as they are. */
-function stored(piece: Buffer): Buffer {
+function stored(piece: Buffer): Buffer[] {
   const blocks: Buffer[] = [];
   for (let at = 0; at < piece.length; at += storedBytes) {
     const bytes = piece.subarray(at, at + storedBytes);
@@ -97,5 +100,5 @@ function stored(piece: Buffer): Buffer {
     before.writeUInt16LE(~bytes.length & 0xffff, 3);
     blocks.push(before, bytes);
   }
-  return Buffer.concat(blocks);
+  return blocks;
 }

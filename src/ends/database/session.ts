@@ -1,6 +1,6 @@
 import { access } from 'node:fs/promises';
 import type { Duplex } from 'node:stream';
-import mysql, { type Connection, type ResultSetHeader } from 'mysql2';
+import type { Connection, ResultSetHeader } from 'mysql2';
 import { type DatabasePlace, shownDatabase } from '../../core/database/place.js';
 import { EndError, PartWayError, PorterError } from '../../core/errors.js';
 import type { SshSession } from '../ssh/session.js';
@@ -45,7 +45,9 @@ export class DatabaseSession {
     try {
       tunnel = through && (await tunnelTo(through, place));
       const socketPath = through ? undefined : (place.socket ?? (await localSocket(place)));
-      const connection = mysql.createConnection({
+      // It is large, and loaded only when a server is asked.
+      const { createConnection } = await import('mysql2');
+      const connection = createConnection({
         ...(socketPath === undefined ? { host: place.host, port: place.port } : { socketPath }),
         ...(tunnel ? { stream: tunnel } : {}),
         user: place.user,

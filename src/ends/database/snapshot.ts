@@ -32,7 +32,7 @@ export interface TableOptions {
 /** Engines whose tables a transaction sees as they were when it began. */
 const steady = /^(?:innodb|rocksdb|tokudb|ndbcluster)$/i;
 /** So much may wait for the disk before the server is asked to wait, in bytes. */
-const mostWaiting = 12 * 1024 * 1024;
+const mostWaiting = 4 * 1024 * 1024;
 
 /**
  * A database as it is at one moment: every table of an engine with transactions is read as it was when the snapshot
