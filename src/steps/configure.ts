@@ -92,6 +92,8 @@ export function wantedOf(
   const engines = configure['search-engines'];
   if (family.robots && engines !== 'keep' && (facts.robots || engines === 'hide'))
     wanted.robots = family.robots[engines];
+  for (const fact of ['title', 'tagline'] as const)
+    if (configure[fact] !== undefined && facts[fact]) wanted[fact] = bytesOfText(configure[fact]);
   const { maintenance } = family;
   if (maintenance && 'fact' in maintenance && configure.maintenance !== 'keep') {
     const put = maintenance[configure.maintenance];

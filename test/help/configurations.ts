@@ -69,6 +69,8 @@ class JConfig {
 \tpublic $db = 'club';
 \tvar $dbprefix = 'jos_';
 \tpublic $live_site = '';
+\tpublic $sitename = 'Rowing';
+\tpublic $MetaDesc = "On the \\"creek\\"";
 \tpublic $log_path = '/home/club/logs';
 \tpublic $tmp_path = '/home/club/tmp';
 \tpublic function db() { $this->db = 'no'; }
@@ -81,12 +83,16 @@ class JConfig {
       host: 'localhost',
       prefix: 'jos_',
       siteAddress: '',
+      title: 'Rowing',
+      tagline: 'On the "creek"',
       offline: '',
       logPath: '/home/club/logs',
       temporaryPath: '/home/club/tmp',
     },
-    editable: [...database, 'prefix', 'siteAddress'],
-    asked: ['db', 'user', 'password', 'dbprefix', 'live_site'].map(name => `(new JConfig)->${name}`),
+    editable: [...database, 'prefix', 'siteAddress', 'title', 'tagline'],
+    asked: ['db', 'user', 'password', 'dbprefix', 'live_site', 'sitename', 'MetaDesc'].map(
+      name => `(new JConfig)->${name}`,
+    ),
   },
   {
     family: 'drupal',
@@ -177,10 +183,19 @@ wfLoadSkin( 'Vector' );
       server: 'https://club.example',
       scriptPath: '/site',
       uploadPath: undefined,
+      title: 'Saltmarsh',
       'secretKey.0': '0f1e',
     },
-    editable: [...database, 'prefix', 'server', 'scriptPath'],
-    asked: ['$wgDBname', '$wgDBuser', '$wgDBpassword', '$wgDBprefix', '$wgServer', '$wgScriptPath'],
+    editable: [...database, 'prefix', 'server', 'scriptPath', 'title'],
+    asked: [
+      '$wgDBname',
+      '$wgDBuser',
+      '$wgDBpassword',
+      '$wgDBprefix',
+      '$wgServer',
+      '$wgScriptPath',
+      '$wgSitename',
+    ],
   },
   {
     family: 'wordpress',

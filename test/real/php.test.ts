@@ -99,7 +99,7 @@ foreach (file($argv[1], FILE_IGNORE_NEW_LINES) as $line) {
     define('ABSPATH', "$app_root/"); define('MEDIAWIKI', 1); $IP = $app_root; function wfLoadSkin() {}
     include $file;
     ob_end_clean();
-    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath, $settings; return ' . $one . ';')), $asked);
+    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath, $wgSitename, $settings; return ' . $one . ';')), $asked);
     file_put_contents('php://stdout', json_encode($said) . "\\n");
     exit(0);
   }

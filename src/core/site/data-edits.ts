@@ -1,6 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto';
+import bcrypt from 'bcryptjs';
 import type { Address } from '../address/address.js';
-import type { ByteString } from '../bytes.js';
+import { type ByteString, bytesOfText } from '../bytes.js';
 
 /** One small change of a site's rows at the new end: which rows, and what becomes of them. */
 export interface DataEdit {
@@ -55,6 +56,9 @@ export function emptied(what: string, table: string, key: string): DataEdit {
   return { what, table, key: [key], where: [], change: { remove: true }, secret: true };
 }
 
+/** Rounds of bcrypt, as a power of two: what the language takes by itself. */
+const rounds = 10;
+
 const alphabet = './0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz';
 
 /**
@@ -62,12 +66,24 @@ const alphabet = './0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwx
  * https://www.openwall.com/phpass/ (the iterated MD5 of `$P$`, 2^13 rounds).
  */
 export function portableHash(password: string, salt = saltOf(randomBytes(6))): string {
-  const rounds = 13;
+  const doublings = 13;
   const md5 = (...parts: (string | Buffer)[]) =>
     parts.reduce((hash, part) => hash.update(part), createHash('md5')).digest();
   let digest = md5(salt, password);
-  for (let i = 0; i < 2 ** rounds; i++) digest = md5(digest, password);
-  return `$P$${alphabet[rounds]}${salt}${saltOf(digest)}`;
+  for (let i = 0; i < 2 ** doublings; i++) digest = md5(digest, password);
+  return `$P$${alphabet[doublings]}${salt}${saltOf(digest)}`;
+}
+
+/**
+ * A password's hash of a kind that a site accepts which wrote another: one that the language's own functions write
+ * (https://www.php.net/password_hash) where it uses these, a portable one otherwise.
+ */
+export function hashLike(written: ByteString, password: string): ByteString {
+  return bytesOfText(
+    /^\$(?:2[aby]|argon2)/.test(written)
+      ? `$2y${bcrypt.hashSync(password, rounds).slice(3)}`
+      : portableHash(password),
+  );
 }
 
 /** Bytes in the hash's own base 64: the lowest six bits first. */

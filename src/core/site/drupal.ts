@@ -1,6 +1,6 @@
 import type { Address } from '../address/address.js';
 import { asBytes, type ByteString } from '../bytes.js';
-import { emptied } from './data-edits.js';
+import { dataEdits } from './drupal-data.js';
 import {
   type Fact,
   type FactName,
@@ -33,6 +33,8 @@ const dialect: PhpDialect = {
     uploadPath: '$settings.file_public_path|$conf.file_public_path',
     logPath: '$settings.config_sync_directory',
     trustedHosts: '$settings.trusted_host_patterns.*',
+    title: '$config.system.site.name|$conf.site_name',
+    tagline: '$config.system.site.slogan|$conf.site_slogan',
     errorDetails: '$config.system.logging.error_level|$conf.error_level',
     'secretKey.0': '$settings.hash_salt|$drupal_hash_salt',
   },
@@ -86,14 +88,7 @@ export const drupal: Family = {
   landmark: /^(?:\\*\/|%2f)(?:sites\/default\/files|core\/(?:misc|themes)|node\/\d|user\/login)/i,
   loginPage: 'user/login',
   coreTables: ['config', 'users', 'node'],
-  dataEdits: ({ prefix, tables }) =>
-    tables
-      .filter(name => /^(?:sessions|cache_\w+|cachetags)$/.test(name.slice(prefix.length)))
-      .map(name =>
-        name.endsWith('sessions')
-          ? emptied('Sessions ended: everybody logs in again', name, 'sid')
-          : emptied('Caches emptied', name, name.endsWith('cachetags') ? 'tag' : 'cid'),
-      ),
+  dataEdits,
   troubleIn(html) {
     if (/<title>[^<]*(?:Choose language|Select an installation profile)[^<]*<\/title>/i.test(html))
       return 'installation page';

@@ -46,7 +46,10 @@ type SingleFact =
   | 'debug'
   | 'errorDetails'
   | 'offline'
-  | 'robots';
+  | 'robots'
+  /** What the site calls itself, where its configuration says so. */
+  | 'title'
+  | 'tagline';
 
 /** What it can say several times: patterns of hosts that it answers to, and keys that cookies are signed with. */
 type ListedFact = `trustedHosts.${number}` | `secretKey.${number}`;

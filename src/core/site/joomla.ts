@@ -21,6 +21,8 @@ const dialect: PhpDialect = {
     errorDetails: 'JConfig.error_reporting',
     offline: 'JConfig.offline',
     robots: 'JConfig.robots',
+    title: 'JConfig.sitename',
+    tagline: 'JConfig.MetaDesc',
     'secretKey.0': 'JConfig.secret',
   },
 };

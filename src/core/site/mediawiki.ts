@@ -24,6 +24,7 @@ const dialect: PhpDialect = {
     errorDetails: '$wgShowSQLErrors',
     robots: '$wgDefaultRobotPolicy',
     offline: '$wgReadOnly',
+    title: '$wgSitename',
     'secretKey.0': '$wgSecretKey',
   },
   ofProgram: /^(?:includes|extensions|skins|resources)\//,

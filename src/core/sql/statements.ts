@@ -1,11 +1,12 @@
 import { asBytes, type ByteString } from '../bytes.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
+import { unquoteName } from './tokens.js';
 
 /** One statement of a dump, to be sent to a server as it is. */
 export interface DumpStatement {
   readonly sql: ByteString;
   readonly kind: StatementKind;
-  /** The table into which it puts rows; empty for every other statement. */
+  /** The table whose rows it puts, changes or takes away; empty for every other statement. */
   readonly table: string;
   /** Rows that it puts there. */
   readonly rows: number;
@@ -30,11 +31,13 @@ const kinds: readonly (readonly [RegExp, StatementKind])[] = [
   [/^(?:create|alter|drop|rename|truncate|analyze|check|optimize|repair)\b/i, 'structure'],
 ];
 
-/** @param sql without what a versioned comment begins with */
-function kindOf(sql: string): StatementKind {
-  const bare = sql.slice(0, 200).replace(/^\/\*M?!\d*\s*/, '');
+function kindOf(bare: string): StatementKind {
   return kinds.find(([pattern]) => pattern.test(bare))?.[1] ?? 'elsewhere';
 }
+
+/** The table of a statement on rows, with what may stand before its name (such as IGNORE) passed over. */
+const tableIn =
+  /^(?:insert|replace|update|delete)(?:\s+(?:low_priority|high_priority|delayed|quick|ignore))*(?:\s+(?:into|from))?\s+(`(?:[^`]|``)+`|"(?:[^"]|"")+"|[\w$\x80-\xff]+)/i;
 
 /**
  * Reads a dump as statements. An INSERT of many rows is cut between rows into several that are no longer than asked
@@ -96,7 +99,11 @@ export class DumpStatements implements DumpVisitor {
   statement(s: ByteString, start: number, end: number): undefined {
     this.endRows();
     const sql = asBytes(s.slice(start, end));
-    this.take({ sql, kind: kindOf(sql), table: '', rows: 0 });
+    // Without what a versioned comment begins with.
+    const bare = sql.slice(0, 400).replace(/^\/\*M?!\d*\s*/, '');
+    const kind = kindOf(bare);
+    const name = kind === 'data' ? tableIn.exec(bare)?.[1] : undefined;
+    this.take({ sql, kind, table: name === undefined ? '' : unquoteName(name), rows: 0 });
   }
 
   private add(s: string, start: number, end: number): void {

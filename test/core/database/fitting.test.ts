@@ -5,7 +5,8 @@ import { parseAddress } from '../../../src/core/address/address.js';
 import { asBytes } from '../../../src/core/bytes.js';
 import { type Fitted, fitStatement } from '../../../src/core/database/fitting.js';
 import { readDatabaseUrl, serverNamed, shownDatabase } from '../../../src/core/database/place.js';
-import { type DataEdit, type DataWish, portableHash } from '../../../src/core/site/data-edits.js';
+import { type DataEdit, type DataWish, hashLike, portableHash } from '../../../src/core/site/data-edits.js';
+import { drupal } from '../../../src/core/site/drupal.js';
 import { wordpressEdits } from '../../../src/core/site/wordpress-data.js';
 import { needs } from '../../help/real.js';
 
@@ -169,4 +170,49 @@ test('a password’s hash is one that PHP works out in the same way', t => {
     echo substr($hash, 0, 12) . $out;`;
   assert.equal(execFileSync('php', ['-r', program, '--', 'neap & spring “tide”', hash]).toString(), hash);
   assert.notEqual(portableHash('x'), portableHash('x'), 'salted');
+});
+
+test('a new password has a hash of the kind that the site writes, which PHP accepts', t => {
+  if (!needs(t, 'php')) return;
+  const password = "neap & 'spring' “tide”";
+  const accepted = (hash: string) =>
+    execFileSync('php', [
+      '-r',
+      'echo password_verify($argv[1], $argv[2]) ? "yes" : "no";',
+      '--',
+      password,
+      hash,
+    ]).toString();
+  for (const written of ['$2y$10$abc', '$argon2id$v=19$m=65536'])
+    assert.equal(accepted(hashLike(asBytes(written), password)), 'yes');
+  assert.match(hashLike(asBytes('$S$Dabc'), password), /^\$P\$/);
+});
+
+test('a site of the drupal family gets its name, slogan and administrator, in new and old tables', () => {
+  const asked = {
+    ...wish,
+    title: 'Rowing, moved',
+    tagline: 'é',
+    administrator: { login: 'tamsin', mail: 'tamsin@saltmarshrowing.example', password: 'x' },
+  };
+  const site = asBytes(
+    'a:3:{s:4:"name";s:4:"Club";s:6:"slogan";s:0:"";s:4:"page";a:1:{s:5:"front";s:5:"/node";}}',
+  );
+  const edits = drupal.dataEdits!({ ...asked, tables: ['row_config', 'row_users', 'row_users_field_data'] });
+  assert.equal(
+    changed(edits, 'row_config', 'data', site),
+    'a:3:{s:4:"name";s:13:"Rowing, moved";s:6:"slogan";s:2:"\xc3\xa9";s:4:"page";a:1:{s:5:"front";s:5:"/node";}}',
+  );
+  assert.equal(changed(edits, 'row_users_field_data', 'mail', 'old'), 'tamsin@saltmarshrowing.example');
+  assert.match(changed(edits, 'row_users_field_data', 'pass', '$2y$10$x') ?? '', /^\$2y\$10\$.{53}$/);
+  assert.equal(changed(edits, 'row_users', 'pass', '$2y$10$x'), undefined);
+  const old = drupal.dataEdits!({ ...asked, tables: ['row_variable', 'row_users'] });
+  assert.equal(changed(old, 'row_variable', 'value', 's:4:"Club";') !== undefined, true);
+  assert.match(changed(old, 'row_users', 'pass', '$S$D') ?? '', /^\$P\$/);
+  assert.ok(
+    [...edits, ...old].every(
+      ({ table, secret, change }) =>
+        'remove' in change || table !== 'row_users' || change.column !== 'pass' || secret,
+    ),
+  );
 });

@@ -8,6 +8,7 @@ import { compileRules } from '../../../src/core/rewrite/rules.js';
 import { compileScope } from '../../../src/core/rewrite/scope.js';
 import { wordpressColumns } from '../../../src/core/site/family-columns.js';
 import { RowCount } from '../../../src/core/sql/row-count.js';
+import { DumpStatements } from '../../../src/core/sql/statements.js';
 
 const dump = `/*!999999\\- enable the sandbox mode */ 
 -- MariaDB dump 10.19  Distrib 10.11.6-MariaDB, for debian-linux-gnu (x86_64)
@@ -187,4 +188,16 @@ test('an address outside of rows is counted where it stands', () => {
   const { rewriter } = rewrite(text, [], { rules });
   const place = rewriter.tally.all().find(({ table }) => table === 'statements');
   assert.deepEqual([place?.column, place?.left], ['CREATE TABLE', 1]);
+});
+
+test('a statement on rows tells its table, so that a load that is broken off can put all of it in anew', () => {
+  const seen: string[] = [];
+  const reader = new DumpStatements(1000, ({ kind, table }) => seen.push(`${kind} ${table}`));
+  reader.push(
+    Buffer.from(
+      'INSERT LOW_PRIORITY IGNORE INTO `a``b` SET x = 1;\nreplace "c" SET x = \'INTO d\';\n/*!40000 UPDATE `e` SET x = 2 */;\nDELETE QUICK FROM f WHERE x;\nINSERT INTO g VALUES (1);\nCREATE TABLE h (x int);\n',
+    ),
+  );
+  reader.finish();
+  assert.deepEqual(seen, ['data a`b', 'data c', 'data e', 'data f', 'rows g', 'structure ']);
 });
