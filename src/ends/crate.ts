@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { createReadStream } from 'node:fs';
-import { mkdir, readFile, stat } from 'node:fs/promises';
+import { mkdir, open, readFile, rename, stat } from 'node:fs/promises';
 import { join } from 'node:path';
 import { DamageError, UsageError } from '../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
@@ -123,10 +123,27 @@ export class Crate {
     );
   }
 
-  async writeEntries(name: string, entries: readonly CheckedEntry[]): Promise<CratePart> {
-    const content = Buffer.from(entries.map(entry => `${entryLine(entry)}\n`).join(''));
-    await telling(`Writing ${this.at(name)}`, () => writeWhole(this.at(name), content));
-    return { bytes: content.length, sha256: createHash('sha256').update(content).digest('hex') };
+  /** Writes a list of files whole or not at all. Not all of its text is in memory at once. */
+  async writeEntries(name: string, entries: Iterable<CheckedEntry>): Promise<CratePart> {
+    const hash = createHash('sha256');
+    let bytes = 0;
+    await telling(`Writing ${this.at(name)}`, async () => {
+      await this.makeFolder();
+      const partial = this.at(`.${name}.partial`);
+      const file = await open(partial, 'w');
+      try {
+        for (const text of linesOf(entries)) {
+          const chunk = Buffer.from(text);
+          hash.update(chunk);
+          bytes += chunk.length;
+          await file.appendFile(chunk);
+        }
+      } finally {
+        await file.close();
+      }
+      await rename(partial, this.at(name));
+    });
+    return { bytes, sha256: hash.digest('hex') };
   }
 
   /** The files of the crate, as `files.ndjson` (or another list) tells them; none where the list is not there. */
@@ -151,6 +168,18 @@ export class Crate {
       remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
     });
   }
+}
+
+/** The lines of a list of files, many at a time. */
+function* linesOf(entries: Iterable<CheckedEntry>): Iterable<string> {
+  let lines: string[] = [];
+  for (const entry of entries) {
+    lines.push(`${entryLine(entry)}\n`);
+    if (lines.length < 1000) continue;
+    yield lines.join('');
+    lines = [];
+  }
+  yield lines.join('');
 }
 
 /** Size and SHA-256 of a file on this machine. */

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { stat } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { type Address, parseAddress } from '../core/address/address.js';
@@ -168,7 +169,10 @@ export async function identityOf(file: string | undefined): Promise<unknown> {
   return { file, size, mtimeMs };
 }
 
-/** The digestible part of a tree's listing. */
-export function treeIdentity(entries: readonly CheckedEntry[]): unknown {
-  return entries.map(({ path, type, size, mtime, mode, to }) => [path, type, size, mtime, mode, to ?? '']);
+/** A digest of a tree's listing. */
+export function treeIdentity(entries: readonly CheckedEntry[]): string {
+  const hash = createHash('sha256');
+  for (const { path, type, size, mtime, mode, to } of entries)
+    hash.update(`${JSON.stringify([path, type, size, mtime, mode, to ?? ''])}\n`);
+  return hash.digest('hex');
 }

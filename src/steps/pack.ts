@@ -12,6 +12,7 @@ import { isPacked, readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter } from '../ends/database/dump-writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
+import { keepNurserySmall } from '../ends/nursery.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import { copyChecked, type Way } from './carry.js';
@@ -55,6 +56,7 @@ export async function pack(
       remedy: 'Give old.files, old.database, or both',
     });
   }
+  keepNurserySmall();
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
   const [site, listing] = await Promise.all([
     files && lookAtSite(treeOf(files), move.oldAddress),
@@ -88,7 +90,7 @@ export async function pack(
       if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
       else await rm(move.crate.at('above.ndjson'), { force: true });
       if (dump) parts[takenDump] = dump.part;
-      const counts = countsOf(taken.entries, dump?.tables ?? []);
+      const counts = countsOf(listing.entries, dump?.tables ?? []);
       await move.crate.writeManifest({
         format: 'able-porter crate',
         version: 1,
@@ -142,10 +144,7 @@ function originOf(move: Move, site: Site | undefined): CrateManifest['from'] {
   };
 }
 
-function countsOf(
-  entries: readonly CheckedEntry[],
-  tables: CrateManifest['tables'],
-): CrateManifest['counts'] {
+function countsOf(entries: readonly FileEntry[], tables: CrateManifest['tables']): CrateManifest['counts'] {
   const of = (type: FileEntry['type']) => entries.filter(entry => entry.type === type).length;
   return {
     files: of('file'),

@@ -11,7 +11,6 @@ import { GrowingDump } from '../ends/database/growing-dump.js';
 import { asDatabaseTrouble } from '../ends/database/session.js';
 import { Snapshot } from '../ends/database/snapshot.js';
 import { writeWhole } from '../ends/move-folder.js';
-import { keepNurserySmall } from '../ends/nursery.js';
 import { telling } from '../ends/trouble.js';
 import type { OldDatabase } from './databases.js';
 import type { StepRun } from './run.js';
@@ -60,7 +59,6 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
   const without = (wish?.tables.without ?? []).map(globPattern);
   const folder = crate.at('taking');
   const doing = `Taking the database ${shownDatabase(way.place)}`;
-  keepNurserySmall();
   const snapshot = await Snapshot.open(way, charset, () => true);
   try {
     await telling(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));

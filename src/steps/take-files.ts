@@ -84,7 +84,7 @@ export async function takeFiles(
   files: FilesEnd,
   entries: readonly FileEntry[],
   byContent: boolean,
-): Promise<{ entries: CheckedEntry[]; kept: number; way: Way | undefined }> {
+): Promise<{ entries: Iterable<CheckedEntry>; kept: number; way: Way | undefined }> {
   const { crate } = run.move;
   const before = new Map((await crate.entries()).map(entry => [entry.path, entry]));
   const progress = new CarryingProgress(run.events, entries);
@@ -110,12 +110,17 @@ export async function takeFiles(
   const cargo = { from: files, to: crate.files, signal: run.signal, begun, progress, pace: run.pace };
   const { sums, way } = await carry(cargo, missing);
   await rm(crate.at(setOut), { force: true });
-  const taken = entries
-    .map(entry =>
-      entry.type === 'file' ? { ...entry, sha256: sums.get(entry.path) ?? sumBefore(entry.path) } : entry,
-    )
-    .sort((a, b) => (a.path < b.path ? -1 : 1));
-  return { entries: taken, kept: kept.length, way };
+  const sumOf = (path: ByteString) => sums.get(path) ?? sumBefore(path);
+  return { entries: checked(entries, sumOf), kept: kept.length, way };
+}
+
+/** Entries in the order of their paths, those of files with their checksums; made one by one, for they are many. */
+function* checked(
+  entries: readonly FileEntry[],
+  sumOf: (path: ByteString) => string | undefined,
+): Iterable<CheckedEntry> {
+  for (const entry of [...entries].sort((a, b) => (a.path < b.path ? -1 : 1)))
+    yield entry.type === 'file' ? { ...entry, sha256: sumOf(entry.path) } : entry;
 }
 
 /** Whether a file has the size and time of another. */
