@@ -46,7 +46,7 @@ interface TakenSoFar {
 /** So old may a table be that a broken-off run left, in milliseconds; the site goes on writing meanwhile. */
 const oldest = 60 * 60 * 1000;
 /** Names of the dump so far and of how far it has come, in a folder of the crate. */
-const dumpSoFar = 'database.sql.gz';
+const dumpSoFar = 'database.sql.gz.partial';
 const howFar = 'so-far.json';
 
 /**

@@ -214,6 +214,7 @@ configure:
   ]).toString();
   assert.equal(login_, 'in: tamsin@saltmarshrowing.example');
 
+  await step('report');
   const tidied = await step('tidy', '--yes');
   assert.ok(
     tidied.result.remember.some((line: string) => line.includes('creek-cache/creek-cache.php')),
@@ -493,7 +494,7 @@ new: { address: https://new.example, database: { server: "mysql://root@127.0.0.1
   writeFileSync(index, whole);
   database.sql('FLUSH TABLES');
   // Ctrl-C in the middle of a table ends at once, and leaves nothing that looks whole.
-  const taking = () => existsSync(join(root, 'crate/taking/database.sql.gz'));
+  const taking = () => existsSync(join(root, 'crate/taking/database.sql.gz.partial'));
   const interrupted = await run(['pack'], { cwd: root, interruptWhen: taking });
   assert.equal(interrupted.code, 130, interrupted.stderr);
   assert.ok(!existsSync(join(root, 'crate/database.sql.gz')));

@@ -24,6 +24,21 @@ export function writingOf({ type, charset }: Column): Writing {
 }
 
 /**
+ * What stands before a column's strings: bytes say that they are, and text says in which character set it is written
+ * where the column itself has another one.
+ * @param spoken the character set of the dump
+ */
+export function introducerOf(column: Column, spoken: string): string {
+  if (writingOf(column) === 'bytes') return '_binary ';
+  return column.charset === undefined || isPartOf(column.charset, spoken) ? '' : `_${spoken} `;
+}
+
+/** Whether text of one character set has the same bytes in another. */
+function isPartOf(charset: string, other: string): boolean {
+  return charset === other || (/^utf8(?:mb3)?$/.test(charset) && other === 'utf8mb4');
+}
+
+/**
  * What to select so that a cell can be written exactly. A server shows six digits of a FLOAT; as a DOUBLE it shows
  * as many as are needed to read the same value back. (Times one keeps the sign of a negative zero.)
  */

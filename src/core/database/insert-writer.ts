@@ -9,13 +9,20 @@ const longest = 512 * 1024;
 /** Bytes that are passed on together: packing them takes longer than other work may keep it waiting. */
 const chunkBytes = 2 * 1024 * 1024;
 
+/** How a column is written. */
+export interface WrittenColumn {
+  readonly writing: Writing;
+  /** What stands before its strings. */
+  readonly introducer: string;
+}
+
 /** Writes rows as INSERT statements of many rows each, in chunks of some megabytes. */
 export class InsertWriter {
   /** Rows since `begin`. */
   rows = 0;
   private readonly out: EscapingBuffer;
   private head = '';
-  private writings: readonly Writing[] = [];
+  private columns: readonly WrittenColumn[] = [];
   /** Where the statement began that is being written; undefined between statements. */
   private statement: number | undefined;
 
@@ -24,9 +31,9 @@ export class InsertWriter {
   }
 
   /** Begins with a table's rows. @param head all of a statement that comes before them */
-  begin(head: string, writings: readonly Writing[]): void {
+  begin(head: string, columns: readonly WrittenColumn[]): void {
     this.head = head;
-    this.writings = writings;
+    this.columns = columns;
     this.rows = 0;
   }
 
@@ -42,7 +49,7 @@ export class InsertWriter {
     } else this.out.put(',\n(');
     for (let i = 0; i < cells.length; i++) {
       if (i > 0) this.out.put(',');
-      this.cell(cells[i]!, this.writings[i]!);
+      this.cell(cells[i]!, this.columns[i]!);
     }
     this.out.put(')');
     this.rows++;
@@ -54,13 +61,14 @@ export class InsertWriter {
     this.out.flush();
   }
 
-  private cell(cell: Buffer | null, writing: Writing): void {
+  private cell(cell: Buffer | null, { writing, introducer }: WrittenColumn): void {
     if (cell === null) this.out.put('NULL');
     else if (writing === 'number') this.out.putEscaped(cell);
     else if (writing === 'bits')
       this.out.put(`b'${[...cell].map(byte => byte.toString(2).padStart(8, '0')).join('')}'`);
     else {
-      this.out.put(writing === 'bytes' ? "_binary '" : "'");
+      this.out.put(introducer);
+      this.out.put("'");
       this.out.putEscaped(cell);
       this.out.put("'");
     }

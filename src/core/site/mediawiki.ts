@@ -2,6 +2,7 @@ import { addressPath, formatAddress } from '../address/address.js';
 import { asBytes } from '../bytes.js';
 import { type Family, movedCookieDomain, movedFacts, said, type Wanted } from './family.js';
 import { plainColumns } from './family-columns.js';
+import { dataEdits } from './mediawiki-data.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { valueOfPath } from './php/paths.js';
 
@@ -83,6 +84,7 @@ export const mediawiki: Family = {
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?title=|index\.php\/|load\.php|api\.php|resources\/|skins\/)/i,
   loginPage: 'index.php?title=Special:UserLogin',
   coreTables: ['page', 'revision', 'user'],
+  dataEdits,
   troubleIn(html) {
     if (/LocalSettings\.php not found|<title>MediaWiki [\d.]+ installation/i.test(html))
       return 'installation page';

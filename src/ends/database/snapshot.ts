@@ -1,4 +1,4 @@
-import { type Column, quoteName, selectedAs, writingOf } from '../../core/database/column.js';
+import { type Column, introducerOf, quoteName, selectedAs, writingOf } from '../../core/database/column.js';
 import { InsertWriter } from '../../core/database/insert-writer.js';
 import { DamageError } from '../../core/errors.js';
 import { version } from '../../version.js';
@@ -187,7 +187,11 @@ export class Snapshot {
         this.session.resume();
       }, fail);
     };
-    writer.begin(`INSERT INTO ${name} (${list}) VALUES`, columns.map(writingOf));
+    const written = columns.map(column => ({
+      writing: writingOf(column),
+      introducer: introducerOf(column, this.charset),
+    }));
+    writer.begin(`INSERT INTO ${name} (${list}) VALUES`, written);
     try {
       await this.session.each(
         `SELECT ${columns.map(column => bytes(selectedAs(column))).join()} FROM ${name}${limit}`,

@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
 import type { Column } from '../../../src/core/database/column.js';
-import { selectedAs, writingOf } from '../../../src/core/database/column.js';
+import { introducerOf, selectedAs, writingOf } from '../../../src/core/database/column.js';
 import { ContentDigest, kindOf } from '../../../src/core/database/content-digest.js';
 import { DumpContent } from '../../../src/core/database/dump-content.js';
 import { InsertWriter } from '../../../src/core/database/insert-writer.js';
@@ -15,30 +15,35 @@ const columns = [
   column('blob'),
   column('bit'),
   column('double'),
+  column('tinytext', 'latin1'),
 ];
+
+const text = fc.oneof(
+  fc.string().map(s => Buffer.from(s)),
+  fc.constantFrom(...[`'`, '\\', "a\\'", '\0\x1a\r\n', ');', '-- x', "','"].map(s => Buffer.from(s))),
+);
 
 const row = fc.tuple(
   fc.option(fc.bigInt({ min: -(2n ** 63n), max: 2n ** 63n - 1n }).map(n => Buffer.from(String(n)))),
-  fc.option(
-    fc.oneof(
-      fc.string().map(s => Buffer.from(s)),
-      fc.constantFrom(...[`'`, '\\', "a\\'", '\0\x1a\r\n', ');', '-- x', "','"].map(s => Buffer.from(s))),
-    ),
-  ),
+  fc.option(text),
   fc.option(fc.uint8Array().map(bytes => Buffer.from(bytes))),
   fc.option(fc.uint8Array({ minLength: 8, maxLength: 8 }).map(bytes => Buffer.from(bytes))),
   fc.option(fc.double({ noNaN: true, noDefaultInfinity: true }).map(n => Buffer.from(String(n)))),
+  fc.option(text),
 );
 
 function dumpOf(rows: readonly (readonly (Buffer | null)[])[]): Buffer {
   const chunks: Buffer[] = [
     Buffer.from(
-      'CREATE TABLE `t` (`bigint` bigint, `longtext` longtext, `blob` blob, `bit` bit(64), `double` double);\n',
+      'CREATE TABLE `t` (`bigint` bigint, `longtext` longtext, `blob` blob, `bit` bit(64), `double` double, `tinytext` tinytext);\n',
     ),
   ];
-  const head = 'INSERT INTO `t` (`bigint`,`longtext`,`blob`,`bit`,`double`) VALUES';
+  const head = 'INSERT INTO `t` (`bigint`,`longtext`,`blob`,`bit`,`double`,`tinytext`) VALUES';
   const writer = new InsertWriter(chunk => chunks.push(chunk));
-  writer.begin(head, columns.map(writingOf));
+  writer.begin(
+    head,
+    columns.map(column => ({ writing: writingOf(column), introducer: introducerOf(column, 'utf8mb4') })),
+  );
   for (const cells of rows) writer.row(cells);
   writer.finish();
   return Buffer.concat(chunks);

@@ -7,6 +7,7 @@ import { type Fitted, fitStatement } from '../../../src/core/database/fitting.js
 import { readDatabaseUrl, serverNamed, shownDatabase } from '../../../src/core/database/place.js';
 import { type DataEdit, type DataWish, hashLike, portableHash } from '../../../src/core/site/data-edits.js';
 import { drupal } from '../../../src/core/site/drupal.js';
+import { mediawiki } from '../../../src/core/site/mediawiki.js';
 import { wordpressEdits } from '../../../src/core/site/wordpress-data.js';
 import { needs } from '../../help/real.js';
 
@@ -215,4 +216,20 @@ test('a site of the drupal family gets its name, slogan and administrator, in ne
         'remove' in change || table !== 'row_users' || change.column !== 'pass' || secret,
     ),
   );
+});
+
+test('an administrator of the mediawiki family gets a hash that PHP works out in the same way', t => {
+  if (!needs(t, 'php')) return;
+  const administrator = { login: 'tamsin', password: 'neap & spring' };
+  const edits = mediawiki.dataEdits!({ ...wish, administrator, tables: ['row_user', 'row_objectcache'] });
+  assert.ok(edits.some(({ change, table }) => 'remove' in change && table === 'row_objectcache'));
+  const edit = edits.find(({ table }) => table === 'row_user')!;
+  assert.deepEqual(edit.where, [{ column: 'user_name', is: 'Tamsin' }]);
+  assert.ok(edit.secret);
+  const hash = changed(edits, 'row_user', 'user_password', '')!;
+  const program = `
+    [ , $password, $hash ] = $argv;
+    [ , $type, $algorithm, $rounds, $length, $salt, $sum ] = explode(':', $hash);
+    echo hash_equals(base64_encode(hash_pbkdf2($algorithm, $password, base64_decode($salt), (int) $rounds, (int) $length, true)), $sum) ? $type : 'no';`;
+  assert.equal(execFileSync('php', ['-r', program, '--', 'neap & spring', hash]).toString(), 'pbkdf2');
 });
