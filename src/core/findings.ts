@@ -145,6 +145,7 @@ export const findingCodes = [
   'value-damaged',
   'value-mended',
   'value-not-stored-whole',
+  'wish-not-carried-out',
 ] as const;
 
 /** Something that a step saw: how grave, a stable code, the place, and what to do. */

@@ -17,7 +17,7 @@ import { rulesOf } from './move.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
 import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
-import type { EditDone } from './site-edits.js';
+import { type EditDone, unmetWishes } from './site-edits.js';
 import { type Spot, spotOf, withinOf } from './spots.js';
 import { rootStays } from './survey-new.js';
 import { openSpot, swapIn } from './swap-in.js';
@@ -81,7 +81,7 @@ export async function deliver(
   // Who asks for these wants what stands there looked at, whatever the journal says.
   const again = run.again || options.byContent || options.mirror;
   return doStep({ ...run, again }, 'deliver', await deliverInputs(run), async () => {
-    const findings: Finding[] = [];
+    const findings: Finding[] = unmetWishes(move.sheet, family);
     // Before anything is carried: credentials that are wrong are better known now.
     const made = moved && move.newLive ? await makeRoom(run) : [];
     const keepsakes: string[] = [];

@@ -1,9 +1,11 @@
 import { type ByteString, textOf } from '../core/bytes.js';
 import { quoteName } from '../core/database/column.js';
+import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { showable } from '../core/rewrite/tally.js';
+import type { Sheet } from '../core/sheet/schema.js';
 import type { DataEdit } from '../core/site/data-edits.js';
-import type { Family } from '../core/site/family.js';
+import type { Family, SiteWish } from '../core/site/family.js';
 import { conditionSql, type RowChange, RowEdits, statementOf } from '../core/site/row-edits.js';
 import { bytes, tablesOf } from '../ends/database/catalog.js';
 import type { DatabaseSession } from '../ends/database/session.js';
@@ -47,6 +49,25 @@ export function editsWanted(
         administrator?.login === undefined ? undefined : { ...administrator, login: administrator.login },
     }) ?? []
   );
+}
+
+/** What the sheet asks for and cannot be set for this kind of site. */
+export function unmetWishes({ configure }: Sheet, family: Family): Finding[] {
+  const asked: Record<SiteWish, boolean> = {
+    title: configure.title !== undefined,
+    tagline: configure.tagline !== undefined,
+    administrator: configure.administrator !== undefined,
+    'switch-off': configure['switch-off'].length > 0,
+  };
+  return (Object.keys(asked) as SiteWish[])
+    .filter(wish => asked[wish] && !family.sets.includes(wish))
+    .map(wish => ({
+      level: 'warn',
+      code: 'wish-not-carried-out',
+      place: `configure.${wish}`,
+      what: `This cannot be set for a ${family.name} site and was not`,
+      remedy: 'Set it by hand in the new site, and take it out of the sheet',
+    }));
 }
 
 /** Notes what is held back, before it is, for `tidy` to list it. */

@@ -64,14 +64,10 @@ export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
 
 /** What a person does by hand after a move, in order. */
 export function leftToDo({ newLive, sheet }: Move, journal: readonly JournalRecord[]): string[] {
-  const held = heldBack(journal);
-  const wanted = sheet.configure['switch-off'];
   return [
     ...(newLive ? [] : [`Open the permalink settings of ${sheet.new.address} once and save them`]),
     'Empty the caches of the site and of any service in front of it',
-    ...(held.length > 0
-      ? held.map(name => `Switch on again, and look at the site: ${name}`)
-      : wanted.map(pattern => `Switch on again, one by one, the extensions held back by ${pattern}`)),
+    ...heldBack(journal).map(name => `Switch on again, and look at the site: ${name}`),
     'Look for installers, archives and dumps that somebody left in the web root',
     `Keep the redirects at ${sheet.old.address} for at least a year`,
   ];

@@ -88,6 +88,7 @@ export const drupal: Family = {
   landmark: /^(?:\\*\/|%2f)(?:sites\/default\/files|core\/(?:misc|themes)|node\/\d|user\/login)/i,
   loginPage: 'user/login',
   coreTables: ['config', 'users', 'node'],
+  sets: ['title', 'tagline', 'administrator'],
   dataEdits,
   troubleIn(html) {
     if (/<title>[^<]*(?:Choose language|Select an installation profile)[^<]*<\/title>/i.test(html))

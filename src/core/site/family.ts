@@ -127,6 +127,9 @@ export interface SiteMove {
   rewritten(value: ByteString): ByteString;
 }
 
+/** What a sheet may ask to be said or held back at the new site, by its name there. */
+export type SiteWish = 'title' | 'tagline' | 'administrator' | 'switch-off';
+
 /** A kind of content management system: where its things are and what they mean. */
 export interface Family {
   readonly name: 'wordpress' | 'joomla' | 'drupal' | 'mediawiki' | 'plain';
@@ -173,6 +176,8 @@ export interface Family {
   readonly coreTables: readonly string[];
   /** What is set right in the tables at the new end, once they are loaded. */
   dataEdits?(wish: DataWish): DataEdit[];
+  /** Which of the sheet's wishes for it can be carried out, in its tables or its configuration. */
+  readonly sets: readonly SiteWish[];
   /** A table, without prefix, that only a network of sites has. */
   readonly networkTable?: string;
   /** The row that holds the address of a site, by which one tells whose tables stand somewhere. */

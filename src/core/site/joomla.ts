@@ -68,6 +68,7 @@ export const joomla: Family = {
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?option=|administrator\/|media\/|components\/|images\/)/i,
   loginPage: 'administrator/',
   coreTables: ['extensions', 'users', 'usergroups'],
+  sets: ['title', 'tagline', 'administrator', 'switch-off'],
   dataEdits,
   troubleIn(html) {
     if (/<title>[^<]*(?:Web Installer|Installation)[^<]*<\/title>/i.test(html)) return 'installation page';

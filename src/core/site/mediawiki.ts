@@ -84,6 +84,7 @@ export const mediawiki: Family = {
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?title=|index\.php\/|load\.php|api\.php|resources\/|skins\/)/i,
   loginPage: 'index.php?title=Special:UserLogin',
   coreTables: ['page', 'revision', 'user'],
+  sets: ['title', 'administrator'],
   dataEdits,
   troubleIn(html) {
     if (/LocalSettings\.php not found|<title>MediaWiki [\d.]+ installation/i.test(html))

@@ -46,5 +46,6 @@ export const plain: Family = {
   landmark: undefined,
   loginPage: undefined,
   coreTables: [],
+  sets: [],
   troubleIn: () => undefined,
 };

@@ -89,6 +89,7 @@ export const wordpress: Family = {
   landmark: /^(?:\\*\/|%2f)(?:wp-content|wp-includes|wp-admin|wp-json|wp-login\.php)/i,
   loginPage: 'wp-login.php',
   coreTables: ['options', 'posts', 'users'],
+  sets: ['title', 'tagline', 'administrator', 'switch-off'],
   dataEdits: wordpressEdits,
   networkTable: 'blogs',
   addressRow: { table: 'options', column: 'option_value', where: { column: 'option_name', is: 'home' } },
