@@ -15,6 +15,11 @@ const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { tell
   import('./tell-error.js'),
 ]);
 
+/** What is used of yargs that its types do not tell of. */
+interface YargsInside {
+  getInternalMethods(): { getUsageInstance(): { cacheHelpMessage: () => void } };
+}
+
 // yargs takes a lone dash for an empty option; the commands know it as a word of ours.
 const words = hideBin(process.argv).map(word => (word === '-' ? standardStream : word));
 
@@ -62,6 +67,9 @@ const parser = yargs(words)
     process.exitCode = tellError(error ?? message, process.argv.includes('--verbose'));
     if (!error) process.exit();
   });
+
+// yargs writes the whole help while a command begins, for handlers that might ask for it. None here does.
+(parser as unknown as YargsInside).getInternalMethods().getUsageInstance().cacheHelpMessage = () => {};
 
 try {
   await parser.parseAsync();

@@ -12,6 +12,21 @@ export function bytesOf(buffer: Uint8Array): ByteString {
   return Buffer.from(buffer.buffer, buffer.byteOffset, buffer.byteLength).toString('latin1') as ByteString;
 }
 
+/** A run of bytes as a buffer, and as a string once somebody asks for it. */
+export class Stretch {
+  readonly bytes: Buffer;
+  private text: ByteString | undefined;
+
+  constructor(bytes: Buffer) {
+    this.bytes = bytes;
+  }
+
+  get s(): ByteString {
+    this.text ??= bytesOf(this.bytes);
+    return this.text;
+  }
+}
+
 /** The buffer that holds the bytes. */
 export function bufferOf(bytes: ByteString): Buffer {
   return Buffer.from(bytes, 'latin1');

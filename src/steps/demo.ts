@@ -227,7 +227,7 @@ async function withNewPrefixOnly(at: (...parts: string[]) => string): Promise<st
   const chunks: Buffer[] = [];
   await readDump(
     at('move', 'crate', movedDump),
-    { push: chunk => chunks.push(chunk), finish: () => {} },
+    { push: chunk => chunks.push(Buffer.from(chunk)), finish: () => {} },
     { signal: new AbortController().signal },
   );
   const file = at('move', 'hasty.sql');

@@ -10,7 +10,7 @@ import type { PartsFolder } from './dump-parts.js';
 import type { EventSink } from './events.js';
 
 /** Bytes that may wait for the disk while the next are worked on. */
-const mayWait = 2 * 1024 * 1024;
+const mayWait = 24 * 1024 * 1024;
 
 /** A dump to rewrite by itself. */
 export interface DumpJob {

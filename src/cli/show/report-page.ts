@@ -1,5 +1,5 @@
 import type { PageComparison } from '../../core/pages/compare.js';
-import type { PlaceTally, Sample } from '../../core/rewrite/tally.js';
+import { leftAt, placeName, type Sample } from '../../core/rewrite/tally.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
 import { Html, html } from './html.js';
 import { bytes, count, counted, seconds } from './numbers.js';
@@ -186,36 +186,18 @@ function rewriteSection({ rewrite }: StepResults, steps: readonly ReportedStep[]
   const places = [...(dump?.places ?? []), ...files.places];
   const changed = places.filter(place => place.changed > 0);
   const rows = changed.map(place => [
-    nameOf(place),
+    placeName(place),
     count(place.changed),
     count(Object.values(place.forms).reduce((sum, n) => sum + n, 0)),
     place.samples[0] ? sampleOf(place.samples[0]) : '',
   ]);
   if (rows.length > 0) parts.push(table(['where', 'values', 'times', 'for example'], rows, [1, 2]));
-  const left = places.flatMap(leftAt);
+  const left = places.flatMap(place =>
+    leftAt(place).map(({ why, times, sample }) => [why, count(times), placeName(place), sample]),
+  );
   if (left.length > 0)
     parts.push(html`<h3>Left as it was</h3>`, table(['why', 'times', 'where', 'for example'], left, [1]));
   return section('Addresses rewritten', seen(steps, 'rewrite'), parts);
-}
-
-function leftAt(place: PlaceTally): Cell[][] {
-  const { left, leftWhy, damaged, misses, missSamples } = place;
-  const where = nameOf(place);
-  const row = (why: string, times: number, sample: string | undefined) => [
-    why,
-    count(times),
-    where,
-    sample ?? '',
-  ];
-  return [
-    ...(left > 0 ? [row(leftWhy ?? 'left on purpose', left, missSamples.left)] : []),
-    ...(damaged > 0 ? [row('damaged value', damaged, missSamples.damaged)] : []),
-    ...Object.entries(misses).map(([why, n]) => row(why, n, missSamples[why as keyof typeof missSamples])),
-  ];
-}
-
-function nameOf({ table: name, column }: PlaceTally): string {
-  return name === 'files' ? column : `${name}.${column}`;
 }
 
 /** A change before and after, with what was found and put marked. */

@@ -1,5 +1,5 @@
 import type { RewriteSummary } from '../../core/rewrite/summary.js';
-import type { PlaceTally, Sample } from '../../core/rewrite/tally.js';
+import { leftAt, type PlaceTally, placeName, type Sample } from '../../core/rewrite/tally.js';
 import type { RowsPutBack } from '../../steps/put-back-rows.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
 import type { OwnOutcome } from '../../steps/rewrite-alone.js';
@@ -92,9 +92,8 @@ function placesTable(places: readonly PlaceTally[], colors: Face['colors']): str
     places
       .filter(({ changed }) => changed > 0)
       .map(place => {
-        const name = place.table === 'files' ? place.column : `${place.table}.${place.column}`;
         return [
-          cut(name, 34),
+          cut(placeName(place), 34),
           count(place.changed),
           count(occurrences(place)),
           example(place.samples[0], colors),
@@ -120,10 +119,9 @@ function example(sample: Sample | undefined, colors: Face['colors']): string {
 /** Some changes of each place, before and after, with the match marked. */
 function showSamples(places: readonly PlaceTally[], colors: Face['colors']): string {
   const lines = places.flatMap(place => {
-    const name = place.table === 'files' ? place.column : `${place.table}.${place.column}`;
     if (place.samples.length === 0) return [];
     return [
-      `  ${colors.bold(name)}`,
+      `  ${colors.bold(placeName(place))}`,
       ...place.samples.flatMap(({ before, after, found, put }) => [
         `    - ${marked(before, found, colors.red)}`,
         `    + ${marked(after, put, colors.green)}`,
@@ -138,27 +136,12 @@ function marked(whole: string, { at, text }: Sample['found'], color: (text: stri
 }
 
 function leftRows(places: readonly PlaceTally[]): string[][] {
-  const rows: string[][] = [];
-  for (const place of places) {
-    const where = cut(`${place.table}.${place.column}`, 34);
-    if (place.left > 0) {
-      rows.push([
-        place.leftWhy ?? 'left on purpose',
-        count(place.left),
-        where,
-        cut(place.missSamples.left ?? '', 40),
-      ]);
-    }
-    if (place.damaged > 0)
-      rows.push(['damaged value', count(place.damaged), where, cut(place.missSamples.damaged ?? '', 40)]);
-    for (const [miss, n] of Object.entries(place.misses)) {
-      rows.push([
-        miss,
-        count(n),
-        where,
-        cut(place.missSamples[miss as keyof PlaceTally['missSamples']] ?? '', 40),
-      ]);
-    }
-  }
-  return rows;
+  return places.flatMap(place =>
+    leftAt(place).map(({ why, times, sample }) => [
+      why,
+      count(times),
+      cut(placeName(place), 34),
+      cut(sample, 40),
+    ]),
+  );
 }

@@ -1,4 +1,4 @@
-import { type ByteString, textOf } from '../bytes.js';
+import { type ByteString, type Stretch, textOf } from '../bytes.js';
 import type { DataEdit } from '../site/data-edits.js';
 import { RowEdits } from '../site/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
@@ -78,7 +78,7 @@ export class DumpContent implements DumpVisitor {
     });
   }
 
-  rowBytes(s: ByteString, start: number, end: number): void {
+  rowBytes({ s }: Stretch, start: number, end: number): void {
     this.cells?.push(s.slice(start, end), this.scanner.dialect);
   }
 

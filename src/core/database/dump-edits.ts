@@ -1,4 +1,4 @@
-import { type ByteString, textOf } from '../bytes.js';
+import { type ByteString, type Stretch, textOf } from '../bytes.js';
 import type { DataEdit } from '../site/data-edits.js';
 import { type RowChange, RowEdits, statementOf } from '../site/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
@@ -58,7 +58,7 @@ export class DumpEdits implements DumpVisitor {
     });
   }
 
-  rowBytes(s: ByteString, start: number, end: number): void {
+  rowBytes({ s }: Stretch, start: number, end: number): void {
     this.cells?.push(s.slice(start, end), this.scanner.dialect);
   }
 

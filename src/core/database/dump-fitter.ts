@@ -1,4 +1,4 @@
-import { asBytes, type ByteString, type Edit } from '../bytes.js';
+import { asBytes, type ByteString, type Edit, type Stretch } from '../bytes.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { type Fitted, fitStatement } from './fitting.js';
 import type { KnownServer } from './known-servers.js';
@@ -51,7 +51,7 @@ export class DumpFitter implements DumpVisitor {
     return this.beforeFirst(start, '');
   }
 
-  row(end: number, s: ByteString): readonly Edit[] | undefined {
+  row(end: number, { s }: Stretch): readonly Edit[] | undefined {
     const bytes = this.passed + end - this.from;
     const { packet } = this.server;
     if (bytes > packet) this.tooLong.set(this.table, Math.max(bytes, this.tooLong.get(this.table) ?? 0));
@@ -67,7 +67,7 @@ export class DumpFitter implements DumpVisitor {
     return [{ start: end, end: at, put: asBytes(`;\n${this.head}`) }];
   }
 
-  rowBytes(_s: ByteString, _start: number, end: number): void {
+  rowBytes(_stretch: Stretch, _start: number, end: number): void {
     this.passed += end - this.from;
     this.from = end;
   }

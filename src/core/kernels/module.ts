@@ -3,6 +3,9 @@ import { wasm } from './wasm.js';
 /** What kernels/ says in AssemblyScript. Places and sizes are bytes of the memory. */
 export interface Kernels {
   escapeInto(from: number, size: number, to: number): number;
+  find(table: number, from: number, size: number, whole: number, out: number, most: number): number;
+  rows(shift: number, until: number, state: number): number;
+  splice(from: number, size: number, list: number, many: number, to: number, most: number): number;
 }
 
 /** What is used of it here; Node's types do not tell of it. */

@@ -1,12 +1,14 @@
-import { asBytes, type ByteString, type Edit, textOf } from '../bytes.js';
+import { asBytes, type ByteString, type Edit, Stretch, textOf } from '../bytes.js';
 import { looksSerialized } from '../serialized/spans.js';
 import { readAssignments } from '../sql/assignments.js';
 import { readCreateTable } from '../sql/create-table.js';
 import { type Dialect, EscapedText, editsInLiteral, hasDoubledQuote, openLiteral } from '../sql/literal.js';
 import { rowsOf, type TableRows } from '../sql/row-count.js';
+import type { Showing } from '../sql/row-lexer.js';
 import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { renameTables } from '../sql/table-names.js';
 import { AnchorCursor } from './anchors.js';
+import { CommonAddresses, commonForm, commonPair } from './common-addresses.js';
 import { editsInEscaped } from './escaped.js';
 import type { Globs } from './globs.js';
 import type { LeftList } from './left-list.js';
@@ -15,7 +17,16 @@ import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from '.
 import type { Rules } from './rules.js';
 import { sampleChange } from './samples.js';
 import type { LeftWhy, Scope } from './scope.js';
-import { excerpt, type Observer, observerOf, type PlaceTally, showable, Tally, unnoted } from './tally.js';
+import {
+  excerpt,
+  type Observer,
+  observerOf,
+  type PlaceTally,
+  showable,
+  Tally,
+  unnoted,
+  wantsSample,
+} from './tally.js';
 import { editsInText } from './text.js';
 import { editsInValue, needsOpening } from './value.js';
 
@@ -53,10 +64,12 @@ export class DumpRewriter implements DumpVisitor {
   private readonly hostRules: Rules;
   private readonly scanner: DumpScanner;
   private readonly shapes = new Map<string, readonly string[]>();
-  private cursor: AnchorCursor;
-  private escaped = new EscapedText('');
-  /** Up to where in the window no anchor stands, as far as that is known. */
-  private quiet = 0;
+  private readonly common: CommonAddresses;
+  private stretch = new Stretch(Buffer.alloc(0));
+  private anchorCursor: AnchorCursor | undefined;
+  private escaped: EscapedText | undefined;
+  /** Where the next anchor stands, as far as that is known: nothing before it need be looked at. */
+  quietUntil = -1;
   private plans: ColumnPlan[] = [];
   private columns: readonly string[] | undefined;
   private current: TableRows = { table: '', rows: 0 };
@@ -65,7 +78,7 @@ export class DumpRewriter implements DumpVisitor {
   constructor(what: DumpRewriting, emit?: (chunk: Buffer) => void) {
     this.what = what;
     this.hostRules = { ...what.rules, bareHosts: true };
-    this.cursor = new AnchorCursor(asBytes(''), what.rules);
+    this.common = new CommonAddresses(what.rules);
     this.scanner = new DumpScanner(this, emit);
     if (what.left) what.left.row = () => this.rowText();
   }
@@ -80,10 +93,21 @@ export class DumpRewriter implements DumpVisitor {
     this.scanner.finish();
   }
 
-  window(s: ByteString, bytes: Buffer): void {
-    this.cursor = new AnchorCursor(s, this.what.rules, bytes);
-    this.quiet = 0;
-    this.escaped = new EscapedText(s);
+  anchors(bytes: Buffer): number | undefined {
+    return this.common.window(bytes);
+  }
+
+  window(stretch: Stretch): void {
+    this.stretch = stretch;
+    this.anchorCursor = undefined;
+    this.escaped = undefined;
+    this.quietUntil = -1;
+  }
+
+  /** The anchors of the window. */
+  private get cursor(): AnchorCursor {
+    this.anchorCursor ??= new AnchorCursor(this.stretch, this.what.rules.anchors);
+    return this.anchorCursor;
   }
 
   insert(head: InsertHead, s: ByteString): readonly Edit[] | undefined {
@@ -102,25 +126,51 @@ export class DumpRewriter implements DumpVisitor {
     return [{ start: end - table.length, end, put: asBytes(next) }];
   }
 
-  row(): undefined {
-    this.current.rows++;
+  showings(): readonly Showing[] {
+    return (this.columns ?? []).map((_, column) => this.showing(column));
+  }
+
+  showing(column: number): Showing {
+    const { place, leave, rules, prefixed } = this.planOf(column);
+    if (prefixed || rules.mend) return 'always';
+    return leave || rules !== this.what.rules || wantsSample(place) ? 'with anchor' : 'where needed';
+  }
+
+  noted(column: number, address: number, first: boolean): void {
+    const { place, observer } = this.planOf(column);
+    if (first) place.changed++;
+    if (address >= 0) observer.matched(commonPair(address), commonForm(address));
+  }
+
+  rowsEnded(count: number): void {
+    this.current.rows += count;
+  }
+
+  literalsPassed(column: number, literals: number): void {
+    this.planOf(column).place.seen += literals;
   }
 
   literal(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined {
-    const plan = this.plans[literal.column] ?? this.plan(literal.column);
+    const plan = this.planOf(literal.column);
     plan.place.seen++;
-    if (literal.end <= this.quiet && !plan.prefixed) return undefined;
+    const edits = this.literalEdits(literal, dialect, plan);
+    if (!this.what.rules.mend) this.quietUntil = this.cursor.seekAny(literal.end);
+    return edits;
+  }
+
+  private literalEdits(
+    literal: CellLiteral,
+    dialect: Dialect,
+    plan: ColumnPlan,
+  ): readonly Edit[] | undefined {
     if (plan.prefixed) {
       const edits = this.prefixEdits(literal, plan.prefixed);
       if (edits) return edits;
     }
     const { s, start, end, quote } = literal;
     const { mend } = this.what.rules;
-    const encodedAt = this.cursor.seekEncoded(start);
-    const encoded = encodedAt < end;
-    const at = Math.min(this.cursor.seek(start), encodedAt);
-    if (!mend) this.quiet = at;
-    if (at >= end && !(mend && looksSerialized(s, start))) return undefined;
+    const encoded = this.cursor.seekEncoded(start) < end;
+    if (this.cursor.seekAny(start) >= end && !(mend && looksSerialized(s, start))) return undefined;
     const region = { start, end, backslashes: dialect.backslash ? 2 : 1 } as const;
     if (plan.leave) {
       this.countLeft(plan.place, region, plan.leave);
@@ -146,7 +196,7 @@ export class DumpRewriter implements DumpVisitor {
 
   hex(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined {
     const value = asBytes(Buffer.from(s.slice(start, end), 'hex').toString('latin1'));
-    const plan = this.plans[column] ?? this.plan(column);
+    const plan = this.planOf(column);
     plan.place.seen++;
     if (plan.leave) return undefined;
     const edits = editsInValue(value, plan.rules, plan.observer);
@@ -201,6 +251,10 @@ export class DumpRewriter implements DumpVisitor {
     return edits;
   }
 
+  private planOf(column: number): ColumnPlan {
+    return this.plans[column] ?? this.plan(column);
+  }
+
   private plan(column: number): ColumnPlan {
     const { table } = this.current;
     const name = this.columns?.[column] ?? `column ${column + 1}`;
@@ -223,6 +277,7 @@ export class DumpRewriter implements DumpVisitor {
     { rules, observer }: ColumnPlan,
   ): Edit[] | undefined {
     if (!dialect.backslash || !looksSerialized(s, start) || hasDoubledQuote(s, start, end)) return undefined;
+    this.escaped ??= new EscapedText(s);
     return editsInEscaped(this.cursor, start, end, this.escaped, rules, observer);
   }
 

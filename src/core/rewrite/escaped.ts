@@ -1,7 +1,7 @@
 import type { Edit } from '../bytes.js';
 import { isDamage, readSerialized } from '../serialized/spans.js';
 import { bytesWritten, type EscapedText } from '../sql/literal.js';
-import { type AnchorCursor, KnownAnchors } from './anchors.js';
+import type { AnchorCursor } from './anchors.js';
 import type { Rules } from './rules.js';
 import type { Observer } from './tally.js';
 import { editsInText } from './text.js';
@@ -23,13 +23,11 @@ export function editsInEscaped(
   const { s } = cursor;
   const read = readSerialized(s, start, end, text);
   if (isDamage(read) || read.end !== end) return undefined;
-  const anchors = new KnownAnchors(cursor, start, end);
-  const held = read.spans.filter(span => anchors.seek(span.start) < span.end);
+  const held = cursor.aside(() => read.spans.filter(span => cursor.seek(span.start) < span.end));
   if (held.some(span => needsOpening(s, span.start, span.end))) return undefined;
-  anchors.rewind();
   const edits: Edit[] = [];
   for (const span of held) {
-    const inner = editsInText(anchors, { start: span.start, end: span.end, backslashes: 2 }, rules, observer);
+    const inner = editsInText(cursor, { start: span.start, end: span.end, backslashes: 2 }, rules, observer);
     let more = 0;
     for (const { start: from, end: to, put } of inner)
       more += bytesWritten(put) - bytesWritten(s.slice(from, to));

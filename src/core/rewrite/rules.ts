@@ -1,11 +1,10 @@
 import type { Address } from '../address/address.js';
 import { type Pair, pairText } from '../address/pairs.js';
-import { asBytes, bytesOfText } from '../bytes.js';
-import { ManySearch } from '../search/many.js';
-import { base64Anchors } from './base64.js';
+import { bytesOfText } from '../bytes.js';
+import { type AnchorSearch, anchorSearch } from './anchors.js';
 
 /** One address to look for at a host, the longest first. `to` is undefined for an address that stays as it is. */
-interface AddressTarget {
+export interface AddressTarget {
   readonly pair: number;
   readonly from: Address;
   readonly to: Address | undefined;
@@ -27,20 +26,13 @@ interface PathTarget {
 /** What to look for, prepared for the byte path. Made once a run by `compileRules`. */
 export interface Rules {
   readonly pairs: readonly { readonly from: string; readonly to: string }[];
-  /** Finds every host that a pair could begin at, in any case, and the names of those found. */
-  readonly hostAnchors: ManySearch | undefined;
-  readonly hostNames: readonly string[];
-  /** Finds every path that a pair could begin at. Global; set `lastIndex` before use. */
-  readonly pathAnchors: RegExp | undefined;
+  /** Finds every place at which a pair could begin; undefined where there is no pair. */
+  readonly anchors: AnchorSearch | undefined;
   /** By the host as bytes in lower case. */
   readonly hosts: ReadonlyMap<string, readonly AddressTarget[]>;
   readonly paths: readonly PathTarget[];
-  /** What links without their host may begin with: the first slash and segment of each of `roots`. */
-  readonly rootStarts: readonly string[];
   /** The longest first. */
   readonly roots: readonly RootTarget[];
-  /** Finds every host and every path where it stands in Base64; undefined where there is none. */
-  readonly encodedAnchors: ManySearch | undefined;
   readonly mail: boolean;
   readonly bareHosts: boolean;
   readonly mend: boolean;
@@ -57,8 +49,6 @@ export interface RuleOptions {
   /** Whether old addresses in Base64 are rewritten; otherwise they are told only. */
   readonly openBase64?: boolean;
 }
-
-const slash = String.raw`(?:\\*\/|%(?:25)*2f|\\+u002f|&(?:#0*47|#x0*2f|sol);)`;
 
 /**
  * Prepares pairs for matching. Where a new address lies at an old host (`a.example` → `a.example/blog`), it is
@@ -101,14 +91,14 @@ export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}):
   );
   return {
     pairs: pairs.map(pairText),
-    hostAnchors: hosts.size > 0 ? new ManySearch([...hosts.keys()], true) : undefined,
-    hostNames: [...hosts.keys()],
-    pathAnchors: pathPattern(paths),
-    rootStarts: [...new Set(roots.map(root => `/${root.segments[0]}`))],
+    anchors: anchorSearch(
+      [...hosts.keys()],
+      paths.map(path => path.segments),
+      roots.map(root => `/${root.segments[0]}`),
+    ),
     hosts,
     paths,
     roots,
-    encodedAnchors: encodedAnchors([...hosts.keys()], paths),
     mail: options.mail ?? false,
     bareHosts: options.bareHosts ?? false,
     mend: options.mend ?? false,
@@ -135,19 +125,4 @@ function hostForms(address: Address): Set<string> {
 /** Letters A to Z in lower case; bytes of other characters stay. */
 function lowerBytes(host: string): string {
   return host.replace(/[A-Z]+/g, letters => letters.toLowerCase());
-}
-
-function pathPattern(paths: readonly PathTarget[]): RegExp | undefined {
-  const folders = paths.map(path => path.segments.map(escapePattern).join(slash));
-  return folders.length > 0 ? new RegExp(folders.join('|'), 'gi') : undefined;
-}
-
-function encodedAnchors(hosts: readonly string[], paths: readonly PathTarget[]): ManySearch | undefined {
-  const texts = [...hosts, ...paths.map(path => `/${path.segments.join('/')}`)];
-  const anchors = new Set(texts.flatMap(text => base64Anchors(asBytes(text))));
-  return anchors.size > 0 ? new ManySearch([...anchors], false) : undefined;
-}
-
-function escapePattern(text: string): string {
-  return text.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&');
 }

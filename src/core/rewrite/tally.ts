@@ -86,7 +86,7 @@ export class Tally {
 
   /** Every place at which something was seen, in the order of the data. */
   all(): PlaceTally[] {
-    return [...this.places.values()];
+    return [...this.places.values()].filter(({ seen, left }) => seen > 0 || left > 0);
   }
 }
 
@@ -174,4 +174,26 @@ export function totalsOf(places: readonly PlaceTally[]): Totals {
   }
   total.occurrences = Object.values(total.forms).reduce((sum, n) => sum + n, 0);
   return total;
+}
+
+/** What a place is called: a column of a table, or a file. */
+export function placeName({ table, column }: PlaceTally): string {
+  return table === 'files' ? column : `${table}.${column}`;
+}
+
+/** What was left at a place: why, how often, and a sample. */
+export function leftAt(place: PlaceTally): { why: string; times: number; sample: string }[] {
+  const { left, leftWhy, damaged, misses, missSamples } = place;
+  const counts: [why: string, times: number, sample: string | undefined][] = [
+    [leftWhy ?? 'left on purpose', left, missSamples.left],
+    ['damaged value', damaged, missSamples.damaged],
+    ...Object.entries(misses).map(([miss, n]): [string, number, string | undefined] => [
+      miss,
+      n,
+      missSamples[miss as Miss],
+    ]),
+  ];
+  return counts
+    .filter(([, times]) => times > 0)
+    .map(([why, times, sample]) => ({ why, times, sample: sample ?? '' }));
 }

@@ -1,5 +1,5 @@
 import type { Edit } from '../bytes.js';
-import type { Anchors } from './anchors.js';
+import type { AnchorCursor } from './anchors.js';
 import { matchAt, type Region } from './match.js';
 import type { Rules } from './rules.js';
 import type { Observer } from './tally.js';
@@ -8,7 +8,7 @@ const none: readonly Edit[] = [];
 
 /** Edits of the old addresses in a stretch of text. The cursor is left after the stretch. */
 export function editsInText(
-  cursor: Anchors,
+  cursor: AnchorCursor,
   region: Region,
   rules: Rules,
   observer: Observer,

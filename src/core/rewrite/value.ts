@@ -94,8 +94,8 @@ class Carried {
   }
 
   edits(value: ByteString, depth: number): readonly Edit[] {
-    const cursor = new AnchorCursor(value, this.rules);
-    if (cursor.seek(0) === Number.POSITIVE_INFINITY && cursor.seekEncoded(0) === Number.POSITIVE_INFINITY) {
+    const cursor = new AnchorCursor(value, this.rules.anchors);
+    if (cursor.seekAny(0) === Number.POSITIVE_INFINITY) {
       if (!this.rules.mend || !looksSerialized(value)) return [];
     }
     switch (carrierOf(value)) {
@@ -179,7 +179,7 @@ class Carried {
 
   /** Whether anything in a string may have to be changed. */
   private isWanted(value: ByteString, { start, end }: LengthSpan, cursor: AnchorCursor): boolean {
-    if (cursor.seek(start) < end || cursor.seekEncoded(start) < end) return true;
+    if (cursor.seekAny(start) < end) return true;
     return this.rules.mend && looksSerialized(value, start);
   }
 
@@ -190,7 +190,7 @@ class Carried {
     if (this.isTooDeep(content, depth)) return [];
     const inner =
       kind === 'C'
-        ? this.inMixed(content, new AnchorCursor(content, this.rules), depth + 1)
+        ? this.inMixed(content, new AnchorCursor(content, this.rules.anchors), depth + 1)
         : this.edits(content, depth + 1);
     return inner.map(edit => ({ start: start + edit.start, end: start + edit.end, put: edit.put }));
   }
@@ -222,7 +222,7 @@ class Carried {
   private inJson(value: ByteString, cursor: AnchorCursor, depth: number): readonly Edit[] {
     const parts: (readonly Edit[])[] = [];
     for (const { start, end } of jsonStrings(value)) {
-      if (cursor.seek(start) >= end && cursor.seekEncoded(start) >= end) continue;
+      if (cursor.seekAny(start) >= end) continue;
       const open = openJsonString(asBytes(value.slice(start, end)));
       if (carrierOf(open.value) === 'text') parts.push(this.inText(cursor, start, end, depth));
       else if (!this.isTooDeep(open.value, depth)) {

@@ -34,8 +34,8 @@ export class RowCount implements DumpVisitor {
     if (table !== this.current.table) this.current = rowsOf(this.tables, table);
   }
 
-  row(): undefined {
-    this.current.rows++;
+  rowsEnded(count: number): void {
+    this.current.rows += count;
   }
 
   statement(s: ByteString, start: number, end: number): undefined {

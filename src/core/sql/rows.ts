@@ -1,4 +1,4 @@
-import { asBytes, type ByteString } from '../bytes.js';
+import { asBytes, type ByteString, type Stretch } from '../bytes.js';
 import { readCreateTable } from './create-table.js';
 import { openLiteral } from './literal.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
@@ -29,7 +29,7 @@ export class DumpRows implements DumpVisitor {
     this.texts.set(table, this.current);
   }
 
-  rowBytes(s: ByteString, start: number, end: number): void {
+  rowBytes({ s }: Stretch, start: number, end: number): void {
     this.current.push(s.slice(start, end));
   }
 

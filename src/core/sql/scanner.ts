@@ -1,16 +1,10 @@
-import { asBytes, type ByteString, bytesOf, type Edit, editedBuffer } from '../bytes.js';
+import { asBytes, type ByteString, type Edit, Stretch } from '../bytes.js';
 import { DamageError } from '../errors.js';
-import { type Dialect, endOfString } from './literal.js';
-import {
-  beginsToken,
-  endOfAside,
-  endOfHex,
-  endOfStatement,
-  meaningInRows,
-  needMore,
-  unquoteName,
-  versioned,
-} from './tokens.js';
+import { EditList } from '../kernels/edit-list.js';
+import { workbench } from '../kernels/workbench.js';
+import type { Dialect } from './literal.js';
+import { RowLexer, type Showing, stops } from './row-lexer.js';
+import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned } from './tokens.js';
 
 /** The head of an INSERT or REPLACE, before its rows. Offsets are in the current window. */
 export interface InsertHead {
@@ -35,19 +29,41 @@ export interface CellLiteral {
 
 /** What reads a dump as it streams by. Each method may give edits, with offsets in the current window. */
 export interface DumpVisitor {
+  /**
+   * Literals that end not after this offset of the window need not be shown, only counted. Where it is not given, all
+   * are shown to who takes them.
+   */
+  readonly quietUntil?: number;
   /** A new stretch of the dump is at hand. */
-  window?(s: ByteString, bytes: Buffer): void;
+  window?(stretch: Stretch): void;
   /** Whether the rows of a table are wanted. Those that are not are left out of what is passed on. */
   wanted?(table: string): boolean;
   /** An INSERT or REPLACE begins; `start` and `end` bound its head, up to where its rows begin. */
   insert?(head: InsertHead, s: ByteString, start: number, end: number): readonly Edit[] | undefined;
+  /**
+   * Finds what is to be rewritten in a new window, and leaves it where the workbench keeps anchors: the kernels then
+   * rewrite what they can, and show the rest. Undefined where they shall not.
+   */
+  anchors?(bytes: Buffer): number | undefined;
+  /**
+   * The kernels noted an edit before what is shown next: in a column, of an address (see common-addresses.ts; -1 for a
+   * length), the first one of its literal or not.
+   */
+  noted?(column: number, address: number, first: boolean): void;
+  /** Which literals are shown of the columns of the rows that begin, as far as they are known; and of one column. */
+  showings?(): readonly Showing[];
+  showing?(column: number): Showing;
   literal?(literal: CellLiteral, dialect: Dialect): readonly Edit[] | undefined;
+  /** So many literals of a column were not shown. */
+  literalsPassed?(column: number, literals: number): void;
   /** A literal in hex; `start` and `end` bound its digits. */
   hex?(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined;
+  /** So many rows came to their end. It is told before anything is shown that stands after them. */
+  rowsEnded?(count: number): void;
   /** A row is at its end: the offset after its closing bracket. Edits may take in the comma after it. */
-  row?(end: number, s: ByteString): readonly Edit[] | undefined;
+  row?(end: number, stretch: Stretch): readonly Edit[] | undefined;
   /** Bytes of rows as they stand in the dump, brackets and commas with them. */
-  rowBytes?(s: ByteString, start: number, end: number): void;
+  rowBytes?(stretch: Stretch, start: number, end: number): void;
   /** Any other statement, whole, without its delimiter. */
   statement?(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined;
 }
@@ -72,32 +88,45 @@ export class DumpScanner {
   private pendingBytes = 0;
   private need = 0;
   private offset = 0;
+  /** Bytes of the window before that were done with. */
+  private lastWindow = 0;
   private mode: 'between' | 'rows' = 'between';
   private delimiter = ';';
   private table = '';
-  private depth = 0;
-  /** Where the row that is being read begins in the window; negative where that was before it. */
-  rowStart = -1;
-  private column = 0;
+  private readonly lexer: RowLexer;
   private dropping = false;
   private statements = 0;
   private headed = false;
   private completed = false;
-  private edits: Edit[] = [];
+  private readonly edits = new EditList();
 
-  /** @param emit takes the dump as it is after the visitor's edits; leave it out to look only */
+  /**
+   * @param emit takes the dump as it is after the visitor's edits; leave it out to look only. Its chunk is good until
+   *   the call ends
+   */
   constructor(visitor: DumpVisitor, emit?: (chunk: Buffer) => void) {
     this.visitor = visitor;
     this.emit = emit;
+    this.lexer = new RowLexer(visitor.row !== undefined, this.edits);
   }
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
+  /** Where the row that is being read begins in the window; negative where that was before it. */
+  get rowStart(): number {
+    return this.lexer.rowStart;
+  }
+
+  /**
+   * @param chunk may be changed after the call
+   * @throws DamageError when the bytes cannot be an SQL dump
+   */
   push(chunk: Buffer): void {
-    for (let at = 0; at < chunk.length; at += windowBytes) {
-      const piece = chunk.subarray(at, at + windowBytes);
-      this.pending.push(piece);
+    const given = workbench().own(chunk);
+    for (let at = 0; at < given.length; at += windowBytes) {
+      const piece = given.subarray(at, at + windowBytes);
       this.pendingBytes += piece.length;
-      if (this.pendingBytes >= this.need) this.work(false);
+      const enough = this.pendingBytes >= this.need;
+      this.pending.push(enough ? piece : Buffer.from(piece));
+      if (enough) this.work(false);
     }
   }
 
@@ -117,18 +146,19 @@ export class DumpScanner {
   }
 
   private work(last: boolean): void {
-    const bytes = this.pending.length === 1 ? this.pending[0]! : Buffer.concat(this.pending);
-    const s = bytesOf(bytes);
-    this.edits = [];
-    this.visitor.window?.(s, bytes);
-    const end = this.scan(s, bytes, last);
-    this.emitUpTo(bytes, end);
-    const rest = bytes.subarray(end);
+    const bytes = workbench().window(this.pending, this.pendingBytes);
+    const stretch = new Stretch(bytes);
+    this.edits.begin(bytes);
+    this.lexer.window(bytes, this.lastWindow, this.visitor.anchors?.(bytes));
+    this.visitor.window?.(stretch);
+    const end = this.scan(stretch, last);
+    this.lastWindow = end;
+    const rest = Buffer.from(bytes.subarray(end));
+    if (this.emit && end > 0) this.emit(this.edits.applied(end));
     this.pending = [rest];
     this.pendingBytes = rest.length;
     this.need = rest.length > bytes.length / 2 ? Math.min(rest.length * 2, longestValue + 1) : 0;
     this.offset += end;
-    this.rowStart -= end;
     if (last && rest.length > 0) throw this.truncated('inside a statement');
     if (rest.length > largestStatement && this.mode === 'between') {
       throw this.damage('a statement goes on without an end', 'Check that this is an SQL dump');
@@ -141,20 +171,15 @@ export class DumpScanner {
     }
   }
 
-  private emitUpTo(bytes: Buffer, end: number): void {
-    if (!this.emit || end === 0) return;
-    if (this.edits.length === 0) this.emit(bytes.subarray(0, end));
-    else this.emit(editedBuffer(bytes, end, this.edits));
-  }
-
   /** Reads as far as whole tokens go; gives the offset up to which everything is done with. */
-  private scan(s: ByteString, bytes: Buffer, last: boolean): number {
+  private scan(stretch: Stretch, last: boolean): number {
+    const { bytes } = stretch;
     let at = this.offset === 0 ? this.skipMark(bytes) : 0;
-    while (at < s.length) {
+    while (at < bytes.length) {
       const inRows = this.mode === 'rows';
-      const next = inRows ? this.scanRows(s, bytes, at, last) : this.scanBetween(s, at, last);
+      const next = inRows ? this.scanRows(stretch, at, last) : this.scanBetween(stretch.s, at, last);
       if (next === needMore) break;
-      if (inRows && this.dropping) this.edits.push({ start: at, end: next, put: asBytes('') });
+      if (inRows && this.dropping) this.edits.add({ start: at, end: next, put: asBytes('') });
       at = next;
     }
     return at;
@@ -221,10 +246,10 @@ export class DumpScanner {
     const end = insertHead.lastIndex;
     this.table = unquoteName(name!);
     this.mode = 'rows';
-    this.depth = 0;
     this.dropping = this.visitor.wanted?.(this.table) === false;
     if (this.dropping) {
-      this.edits.push({ start: at, end, put: asBytes('') });
+      this.edits.add({ start: at, end, put: asBytes('') });
+      this.lexer.begin(this.delimiter, this.dialect);
       return end;
     }
     const nameStart = at + before!.length;
@@ -237,104 +262,72 @@ export class DumpScanner {
         end,
       ),
     );
+    this.lexer.begin(this.delimiter, this.dialect, this.visitor.showings?.());
     return end;
   }
 
   private take(edits: readonly Edit[] | undefined): void {
-    if (edits) for (const edit of edits) this.edits.push(edit);
+    if (edits) for (const edit of edits) this.edits.add(edit);
   }
 
   /** Rows up to the end of their statement, or of the window. */
-  private scanRows(s: ByteString, bytes: Buffer, from: number, last: boolean): number {
+  private scanRows(stretch: Stretch, from: number, last: boolean): number {
     const visitor = this.dropping ? nobody : this.visitor;
-    const rowBytes = visitor.rowBytes?.bind(visitor);
-    const size = bytes.length;
-    const { delimiter } = this;
-    const ending = delimiter.charCodeAt(0);
-    const meaning = meaningInRows(delimiter);
-    let at = from;
-    while (at < size) {
-      const byte = bytes[at]!;
-      if (
-        meaning[byte] === 0 ||
-        (meaning[byte] === 2 && at + 1 < size && !beginsToken(byte, bytes[at + 1]!))
-      ) {
-        at++;
-        continue;
-      }
-      if (byte === ending) {
-        if (s.startsWith(delimiter, at)) {
-          if (this.depth !== 0) throw this.brokenRow(at);
-          rowBytes?.(s, from, at);
-          this.mode = 'between';
-          return at + delimiter.length;
+    const end = this.followRows(visitor, stretch, from, last);
+    if (end === needMore) return needMore;
+    visitor.rowBytes?.(stretch, from, this.mode === 'rows' ? end : end - this.delimiter.length);
+    return end;
+  }
+
+  private followRows(visitor: DumpVisitor, stretch: Stretch, from: number, last: boolean): number {
+    const { bytes } = stretch;
+    const { lexer, delimiter } = this;
+    let passing = -1;
+    for (let at = from; ; ) {
+      const quietUntil = visitor.literal ? (visitor.quietUntil ?? -1) : Number.POSITIVE_INFINITY;
+      const why = lexer.next(at, quietUntil, last, passing);
+      lexer.passed(visitor);
+      at = lexer.at;
+      let next: number = at;
+      switch (why) {
+        case stops.atEnd:
+          return at;
+        case stops.atLiteral: {
+          const { start, end, column } = lexer;
+          const literal = { s: stretch.s, start, end, quote: bytes[start - 1]!, column };
+          this.take(visitor.literal?.(literal, this.dialect));
+          if (visitor.showing) lexer.show(column, visitor.showing(column));
+          break;
         }
-        if (!last && size - at < delimiter.length) {
-          rowBytes?.(s, from, at);
-          return at === from ? needMore : at;
-        }
-      }
-      switch (byte) {
-        case 0x27:
-        case 0x22: {
-          const quote = byte;
-          const end = endOfString(s, at + 1, quote === 0x27 ? "'" : '"', this.dialect, last);
-          if (end < 0) {
-            rowBytes?.(s, from, at);
-            return at === from ? needMore : at;
+        case stops.atRow:
+          this.take(visitor.row?.(at, stretch));
+          break;
+        case stops.atDelimiter:
+          if (stretch.s.startsWith(delimiter, at)) {
+            if (lexer.depth !== 0) throw this.brokenRow(at);
+            this.mode = 'between';
+            return at + delimiter.length;
           }
-          const literal = { s, start: at + 1, end, quote, column: this.column };
-          const edits = visitor.literal?.(literal, this.dialect);
-          if (edits) this.take(edits);
-          at = end + 1;
+          if (!last && bytes.length - at < delimiter.length) next = needMore;
+          else passing = at;
           break;
-        }
-        case 0x30:
-        case 0x58:
-        case 0x78: {
-          const end = endOfHex(s, at, size, last);
-          if (end === needMore) {
-            rowBytes?.(s, from, at);
-            return at === from ? needMore : at;
+        case stops.atHex:
+          next = endOfHex(stretch.s, at, bytes.length, last);
+          if (next > at + 4) {
+            const digits = bytes[next - 1] === 0x27 ? next - 1 : next;
+            this.take(visitor.hex?.(stretch.s, at + 2, digits, lexer.column));
           }
-          if (end > at + 4)
-            this.take(visitor.hex?.(s, at + 2, s[end - 1] === "'" ? end - 1 : end, this.column));
-          at = Math.max(end, at + 1);
+          if (next === at) next++;
           break;
-        }
-        case 0x28:
-          if (++this.depth === 1) {
-            this.column = 0;
-            this.rowStart = at;
-          }
-          at++;
+        case stops.atAside:
+          next = endOfAside(stretch.s, at, last);
           break;
-        case 0x29:
-          at++;
-          if (--this.depth === 0) this.take(visitor.row?.(at, s));
-          break;
-        case 0x2c:
-          if (this.depth === 1) this.column++;
-          at++;
-          break;
-        case 0x60:
-        case 0x23:
-        case 0x2d:
-        case 0x2f: {
-          const end = endOfAside(s, at, last);
-          if (end === needMore) {
-            rowBytes?.(s, from, at);
-            return at === from ? needMore : at;
-          }
-          at = end;
-          break;
-        }
         default:
-          at++;
+          next = needMore;
       }
+      if (next === needMore) return at === from ? needMore : at;
+      at = next;
     }
-    rowBytes?.(s, from, at);
-    return at;
   }
 
   private scanStatement(s: ByteString, at: number, last: boolean): number {

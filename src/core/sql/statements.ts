@@ -1,4 +1,4 @@
-import { asBytes, type ByteString } from '../bytes.js';
+import { asBytes, type ByteString, type Stretch } from '../bytes.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 import { unquoteName } from './tokens.js';
 
@@ -83,7 +83,7 @@ export class DumpStatements implements DumpVisitor {
     this.ends.push(end);
   }
 
-  rowBytes(s: ByteString, start: number, end: number): void {
+  rowBytes({ s }: Stretch, start: number, end: number): void {
     let from = start;
     for (const rowEnd of this.ends) {
       this.add(s, from, rowEnd);

@@ -1,6 +1,6 @@
 import { SeenHosts } from '../address/seen.js';
 import { SeenFolders } from '../address/server-paths.js';
-import type { ByteString } from '../bytes.js';
+import type { ByteString, Stretch } from '../bytes.js';
 import { readCreateTable } from './create-table.js';
 import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 
@@ -51,7 +51,7 @@ export class DumpSurvey implements DumpVisitor {
     this.scanner.finish();
   }
 
-  window(s: ByteString): void {
+  window({ s }: Stretch): void {
     this.hosts.window(s);
     this.folders.window(s);
   }
@@ -62,11 +62,11 @@ export class DumpSurvey implements DumpVisitor {
     this.columns = head.columns ?? this.shapes.get(head.table);
   }
 
-  row(): undefined {
-    this.table.rows++;
+  rowsEnded(count: number): void {
+    this.table.rows += count;
   }
 
-  rowBytes(_s: ByteString, start: number, end: number): void {
+  rowBytes(_stretch: Stretch, start: number, end: number): void {
     this.table.bytes += end - start;
     this.statementBytes += end - start;
     if (this.statementBytes > this.longestStatement) this.longestStatement = this.statementBytes;

@@ -1,5 +1,5 @@
 import { createHash, type Hash } from 'node:crypto';
-import { asBytes, type ByteString, bufferOf } from '../bytes.js';
+import type { ByteString, Stretch } from '../bytes.js';
 import { readCreateTable } from './create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 
@@ -31,12 +31,12 @@ export class TableDigests implements DumpVisitor {
     this.current = this.tableOf(table);
   }
 
-  row(): undefined {
-    this.current.rows++;
+  rowsEnded(count: number): void {
+    this.current.rows += count;
   }
 
-  rowBytes(s: ByteString, start: number, end: number): void {
-    this.current.hash.update(bufferOf(asBytes(s.slice(start, end))));
+  rowBytes({ bytes }: Stretch, start: number, end: number): void {
+    this.current.hash.update(bytes.subarray(start, end));
   }
 
   statement(s: ByteString, start: number, end: number): undefined {

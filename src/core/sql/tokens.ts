@@ -3,30 +3,6 @@ import { type Dialect, endOfString } from './literal.js';
 /** What the functions here give where the end of something does not stand in the window yet. */
 export const needMore = -1;
 
-const meanings = new Map<string, Uint8Array>();
-
-/**
- * What a byte between the literals of a row may be: 0 for nothing of note, 1 for something by itself, 2 for the
- * beginning of something by the byte that follows.
- */
-export function meaningInRows(delimiter: string): Uint8Array {
-  let meaning = meanings.get(delimiter);
-  if (!meaning) {
-    meaning = new Uint8Array(256);
-    for (const char of '0Xx-/') meaning[char.charCodeAt(0)] = 2;
-    for (const char of `'"(),\`#${delimiter[0]}`) meaning[char.charCodeAt(0)] = 1;
-    meanings.set(delimiter, meaning);
-  }
-  return meaning;
-}
-
-/** Whether a literal in hex or a comment may begin with two bytes. */
-export function beginsToken(first: number, second: number): boolean {
-  if (first === 0x30) return second === 0x78;
-  if (first === 0x2d) return second === 0x2d;
-  return first === 0x2f ? second === 0x2a : second === 0x27;
-}
-
 /** The offset after a literal `0x…` or `X'…'` that begins at `at`; `at` where none does. */
 export function endOfHex(s: string, at: number, size: number, last: boolean): number {
   if (!last && size - at < 3) return needMore;

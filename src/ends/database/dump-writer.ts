@@ -1,4 +1,4 @@
-import { createWriteStream } from 'node:fs';
+import { createWriteStream, fdatasync, WriteStream } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { PassThrough } from 'node:stream';
@@ -24,6 +24,7 @@ export class DumpWriter {
   private readonly partial: string | undefined;
   private readonly passingOn: PassingOn;
   private readonly measuring: Measuring | undefined;
+  private readonly flushing: Flushing | undefined;
 
   constructor(file: string, options: { checksum: boolean }) {
     this.file = file;
@@ -32,7 +33,8 @@ export class DumpWriter {
     const out =
       this.partial === undefined
         ? process.stdout
-        : createWriteStream(this.partial, { highWaterMark: 4 << 20 });
+        : createWriteStream(this.partial, { highWaterMark: 8 << 20 });
+    this.flushing = out instanceof WriteStream ? new Flushing(out) : undefined;
     // Standard output is not ours to end, and so needs a stream before it that is.
     const before = this.measuring?.stream() ?? (file === '-' ? new PassThrough() : undefined);
     const packing = file.endsWith('.gz') ? new Packing() : undefined;
@@ -48,6 +50,7 @@ export class DumpWriter {
   /** Takes a chunk, to be passed on as fast as the disk takes it. */
   take(chunk: Buffer): void {
     this.passingOn.take(chunk);
+    this.flushing?.now(chunk.length);
   }
 
   /** Ends when no more than so many bytes wait. */
@@ -57,11 +60,13 @@ export class DumpWriter {
 
   /** Ends when all that was taken is passed on. */
   settle(): Promise<void> {
-    return this.room(0);
+    return this.passingOn.settle();
   }
 
   /** Puts the whole dump at its name. */
   async finish(): Promise<WrittenDump> {
+    await this.passingOn.settle();
+    await this.flushing?.end();
     await this.passingOn.end();
     const { partial } = this;
     if (partial !== undefined) {
@@ -76,7 +81,42 @@ export class DumpWriter {
 
   /** Takes away what was written so far. */
   async discard(): Promise<void> {
+    await this.flushing?.end();
     await this.passingOn.destroy();
     if (this.partial !== undefined) await rm(this.partial, { force: true });
+  }
+}
+
+/** So many bytes are brought to the disk at a time. */
+const flushBytes = 32 << 20;
+
+/** Brings what was written to the disk while more is written, so that little is left to wait for at the end. */
+class Flushing {
+  private file: number | undefined;
+  private bytes = 0;
+  private underWay: Promise<void> | undefined;
+
+  constructor(out: WriteStream) {
+    out.once('open', file => {
+      this.file = file;
+    });
+  }
+
+  /** Notes bytes that were written, and begins once they are many. */
+  now(bytes: number): void {
+    this.bytes += bytes;
+    const { file } = this;
+    if (this.bytes < flushBytes || this.underWay || file === undefined) return;
+    this.bytes = 0;
+    // Whether all of it came there is seen at the end.
+    this.underWay = new Promise<void>(resolve => fdatasync(file, () => resolve())).then(() => {
+      this.underWay = undefined;
+    });
+  }
+
+  /** Ends when nothing is under way; nothing is begun afterwards. */
+  async end(): Promise<void> {
+    this.file = undefined;
+    await this.underWay;
   }
 }

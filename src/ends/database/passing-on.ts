@@ -1,8 +1,12 @@
+import { WriteStream } from 'node:fs';
 import type { Writable } from 'node:stream';
 import { finished, pipeline } from 'node:stream/promises';
 import { asTrouble } from '../trouble.js';
 
-/** Passes chunks on through streams, as fast as the last of them takes them. */
+/** Bytes that are passed on together. */
+const blockBytes = 4 << 20;
+
+/** Passes bytes on through streams in blocks, as fast as the last of them takes them. */
 export class PassingOn {
   /** Bytes that were taken and not passed on yet. */
   waiting = 0;
@@ -11,6 +15,12 @@ export class PassingOn {
   private readonly doing: string;
   private failure: unknown;
   private readonly queue: Buffer[] = [];
+  /** The block that is being filled, and how far it is. */
+  private block: Buffer | undefined;
+  private used = 0;
+  /** Blocks to be filled anew: memory that was used before is sooner there than new. */
+  private readonly free: Buffer[] = [];
+  private readonly reuses: boolean;
   private passing: Promise<void> | undefined;
   private stepped: Promise<void> | undefined;
 
@@ -19,28 +29,41 @@ export class PassingOn {
     const head = streams[0]!;
     this.head = head;
     this.doing = doing;
+    // What is written is done with when the stream says so; what goes on to another stream may not be.
+    this.reuses = streams.length === 1 && head instanceof WriteStream;
     const running = streams.length > 1 ? pipeline([...streams], { end }) : finished(head);
     this.done = running.catch(error => {
       this.failure ??= error;
     });
   }
 
-  /** Takes a chunk, to be passed on in its turn. */
+  /** Takes a chunk, to be passed on in its turn. It may be changed after the call. */
   take(chunk: Buffer): void {
-    this.queue.push(chunk);
     this.waiting += chunk.length;
-    this.passing ??= this.pass();
+    for (let at = 0; at < chunk.length; ) {
+      this.block ??= this.free.pop() ?? Buffer.allocUnsafeSlow(blockBytes);
+      const copied = chunk.copy(this.block, this.used, at);
+      this.used += copied;
+      at += copied;
+      if (this.used === blockBytes) this.passBlock();
+    }
   }
 
   /** Ends when no more than so many bytes wait. */
   async room(bytes: number): Promise<void> {
-    while (this.waiting > bytes && !this.failure) await this.stepped;
+    if (bytes < this.used) this.passBlock();
+    while (this.waiting - this.used > bytes && !this.failure) await this.stepped;
     this.tellFailure();
+  }
+
+  /** Ends when all that was taken was passed on. */
+  settle(): Promise<void> {
+    return this.room(0);
   }
 
   /** Ends when all that was taken is where it belongs. */
   async end(): Promise<void> {
-    await this.room(0);
+    await this.settle();
     this.head.end();
     await this.done;
     this.tellFailure();
@@ -52,18 +75,29 @@ export class PassingOn {
     await this.done;
   }
 
+  private passBlock(): void {
+    if (!this.block) return;
+    this.queue.push(this.block.subarray(0, this.used));
+    this.block = undefined;
+    this.used = 0;
+    this.passing ??= this.pass();
+  }
+
   private async pass(): Promise<void> {
     while (this.queue.length > 0 && !this.failure) {
-      const chunk = this.queue.shift()!;
-      this.stepped = this.passOne(chunk);
+      const block = this.queue.shift()!;
+      this.stepped = this.passOne(block);
       await this.stepped;
-      this.waiting -= chunk.length;
+      this.waiting -= block.length;
     }
     this.passing = undefined;
   }
 
-  private async passOne(chunk: Buffer): Promise<void> {
-    if (!this.head.write(chunk))
+  private async passOne(block: Buffer): Promise<void> {
+    const written = () => {
+      if (this.reuses && block.length === blockBytes) this.free.push(block);
+    };
+    if (!this.head.write(block, written))
       await Promise.race([new Promise(next => this.head.once('drain', next)), this.done]);
   }
 

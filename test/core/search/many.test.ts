@@ -1,33 +1,53 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { ManySearch } from '../../../src/core/search/many.js';
+import type { ByteString } from '../../../src/core/bytes.js';
+import { type BytePattern, ManySearch } from '../../../src/core/search/many.js';
 
 const letters = fc.constantFrom('a', 'b', 'A', 'B', '.', '\xe9', '\xc9', 'z');
 const word = fc.array(letters, { minLength: 1, maxLength: 5 }).map(list => list.join(''));
 
-test('many patterns are found where a plain search finds them, the longest at a place', () => {
+const sorted = (places: [number, number][]) => places.sort(([a, i], [b, j]) => a - b || i - j);
+
+/** What a plain search finds: every place and pattern. */
+function plainly(patterns: readonly BytePattern[], text: string): [number, number][] {
+  const lower = (s: string) => s.replace(/[A-Z]/g, c => c.toLowerCase());
+  const found: [number, number][] = [];
+  for (const [index, pattern] of patterns.entries()) {
+    const [s, wanted] = pattern.anyCase ? [lower(text), lower(pattern.text)] : [text, pattern.text];
+    for (let at = s.indexOf(wanted); at >= 0; at = s.indexOf(wanted, at + 1)) found.push([at, index]);
+  }
+  return sorted(found);
+}
+
+function found(patterns: readonly BytePattern[], text: string | Buffer): [number, number][] {
+  const places: [number, number][] = [];
+  new ManySearch(patterns).each(text as ByteString, (at, index) => places.push([at, index]));
+  return sorted(places);
+}
+
+test('many patterns are found where a plain search finds them', () => {
+  const pattern = fc.record({ text: word, anyCase: fc.boolean() });
   fc.assert(
     fc.property(
-      fc.uniqueArray(word, { minLength: 1, maxLength: 4 }),
-      fc.array(letters, { maxLength: 60 }),
-      fc.boolean(),
-      (patterns, text, anyCase) => {
-        const folded = (s: string) => (anyCase ? s.replace(/[A-Z]/g, c => c.toLowerCase()) : s);
-        const s = folded(text.join(''));
-        const found: [number, string][] = [];
-        for (let at = 0; at < s.length; at++) {
-          const here = patterns.map(folded).filter(pattern => s.startsWith(pattern, at));
-          if (here.length > 0) found.push([at, here.sort((a, b) => b.length - a.length)[0]!]);
-        }
-        const search = new ManySearch(patterns, anyCase);
-        const bytes = Buffer.from(text.join(''), 'latin1');
-        const seen: [number, string][] = [];
-        for (let at = search.next(bytes, 0); at < bytes.length; at = search.next(bytes, at + 1))
-          seen.push([at, folded(patterns[search.pattern]!)]);
-        assert.deepEqual(seen, found);
+      fc.array(pattern, { minLength: 1, maxLength: 20 }),
+      fc.array(letters, { maxLength: 200 }),
+      (patterns, list) => {
+        const text = list.join('');
+        const expected = plainly(patterns, text);
+        assert.deepEqual(found(patterns, text), expected);
+        assert.deepEqual(found(patterns, Buffer.from(text, 'latin1')), expected);
       },
     ),
-    { numRuns: 3000 },
+    { numRuns: 2000 },
   );
+});
+
+test('a long text is searched in pieces, and nothing at their edges is missed', () => {
+  const patterns = ['ab', 'abcdefghijklmnopqrst', 'x'].map(text => ({ text, anyCase: true }));
+  for (const shift of [0, 1, 2, 19, 20]) {
+    const text = `${'-'.repeat(131072 - 25 + shift)}AbcdefghijklmnopqrstXab${'x'.repeat(200_000)}ab`;
+    assert.deepEqual(found(patterns, text), plainly(patterns, text));
+    assert.deepEqual(found(patterns, Buffer.from(text)), plainly(patterns, text));
+  }
 });

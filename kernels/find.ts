@@ -1,0 +1,113 @@
+// Finds many byte patterns at once, after "Teddy" of the Hyperscan regular expression library (G. Langdale): two bytes of
+// each pattern are looked up at sixteen places together, by their halves, in tables that say which groups of patterns
+// could have them there. Only where one could, the pattern itself is compared.
+
+/** Patterns are in so many groups. */
+const groups: usize = 8;
+/** A table begins with two times sixteen bytes for each of the two bytes. */
+const groupsAt: usize = 64;
+/** Behind the starts of the groups, and of what would be the next. */
+const resumeAt: usize = groupsAt + 4 * (groups + 1);
+const longestAt: usize = resumeAt + 4;
+const patternsAt: usize = longestAt + 4;
+/** Where its bytes lie, how many, whether letters are found in any case, its number, where in it the two bytes are. */
+const patternBytes: usize = 20;
+/** Which groups could stand at each of sixteen places. */
+const hits = memory.data(16, 16);
+
+// @ts-expect-error: decorators of functions are AssemblyScript's own.
+@inline
+function couldBe(lower: v128, upper: v128, low: v128, high: v128): v128 {
+  return v128.and(i8x16.swizzle(low, lower), i8x16.swizzle(high, upper));
+}
+
+/** Bytes with the letters A to Z made small. */
+function lowered(bytes: v128): v128 {
+  const isLarge = i8x16.lt_u(i8x16.sub(bytes, i8x16.splat(0x41)), i8x16.splat(26));
+  return v128.or(bytes, v128.and(isLarge, i8x16.splat(0x20)));
+}
+
+/** Which of sixteen bytes are another pattern's. */
+function differing(place: usize, bytes: usize, anyCase: bool): i32 {
+  const there = v128.load(place);
+  return i8x16.bitmask(i8x16.ne(anyCase ? lowered(there) : there, v128.load(bytes)));
+}
+
+function stands(pattern: usize, place: usize, end: usize): bool {
+  const bytes = <usize>load<u32>(pattern);
+  const size = <usize>load<u32>(pattern, 4);
+  if (place + size > end) return false;
+  const anyCase = load<u32>(pattern, 8) != 0;
+  let at: usize = 0;
+  for (; at + 16 <= size; at += 16) if (differing(place + at, bytes + at, anyCase) != 0) return false;
+  return at == size || (differing(place + at, bytes + at, anyCase) & ((1 << <i32>(size - at)) - 1)) == 0;
+}
+
+/** Adds a place to those found, which are in rising order of places, and at one place in that of patterns' numbers. */
+function add(out: usize, found: usize, place: u32, pattern: u32): void {
+  let at = out + 8 * found;
+  while (at > out && (load<u32>(at - 8) > place || (load<u32>(at - 8) == place && load<u32>(at - 4) > pattern))) {
+    store<u64>(at, load<u64>(at - 8));
+    at -= 8;
+  }
+  store<u32>(at, place);
+  store<u32>(at, pattern, 4);
+}
+
+/**
+ * Finds every place at which a pattern begins.
+ * @param table the patterns, as `ManySearch` writes them
+ * @param from @param size where a pattern may begin @param whole bytes from `from` on in which it must end
+ * @param out takes the place (from `from` on) and the pattern's number, in rising order, as two numbers each
+ * @param most so many of these have room; where there are more, the place to go on from stands in the table, and it is
+ *   `size` where all were found
+ * @returns how many were found
+ */
+export function find(table: usize, from: usize, size: usize, whole: usize, out: usize, most: usize): usize {
+  const low0 = v128.load(table);
+  const high0 = v128.load(table, 16);
+  const low1 = v128.load(table, 32);
+  const high1 = v128.load(table, 48);
+  const half = i8x16.splat(0x0f);
+  const end = from + whole;
+  const room = most - 16 * <usize>load<u32>(table, groupsAt + 4 * groups);
+  let found: usize = 0;
+  /** Which groups could have their first byte at the last of the sixteen places before. */
+  let firsts = i8x16.splat(0);
+  let at = from;
+  // The second byte may be one after the last: it does not matter for a pattern of one byte.
+  for (; at <= end && found <= room; at += 16) {
+    const bytes = v128.load(at);
+    const lower = v128.and(bytes, half);
+    const upper = v128.and(i16x8.shr_u(bytes, 4), half);
+    const before = firsts;
+    firsts = couldBe(lower, upper, low0, high0);
+    const possible = v128.and(
+      i8x16.shuffle(before, firsts, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30),
+      couldBe(lower, upper, low1, high1),
+    );
+    if (!v128.any_true(possible)) continue;
+    v128.store(hits, possible);
+    for (let places = i8x16.bitmask(i8x16.ne(possible, i8x16.splat(0))); places != 0; places &= places - 1) {
+      const offset = <usize>ctz(places);
+      for (let some = <u32>load<u8>(hits + offset); some != 0; some &= some - 1) {
+        const group = table + groupsAt + 4 * <usize>ctz(some);
+        const last = <usize>load<u32>(group, 4);
+        for (let i = <usize>load<u32>(group); i < last; i++) {
+          const pattern = table + patternsAt + patternBytes * i;
+          const place = at + offset - 1 - load<u32>(pattern, 16);
+          if (<isize>place < <isize>from || place >= from + size || !stands(pattern, place, end)) continue;
+          add(out, found++, <u32>(place - from), load<u32>(pattern, 12));
+        }
+      }
+    }
+  }
+  let resume = size;
+  if (at <= end) {
+    // What begins a longest pattern before here was found; what was found after that is found again.
+    resume = min(size, at - from - <usize>load<u32>(table, longestAt));
+    while (found > 0 && load<u32>(out + 8 * (found - 1)) >= <u32>resume) found--;
+  }
+  store<u32>(table + resumeAt, <u32>resume);
+  return found;
+}

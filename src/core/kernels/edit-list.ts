@@ -1,0 +1,100 @@
+import { asBytes, type Edit, editedBuffer } from '../bytes.js';
+import { mostEdits, pieceBytes, putBytes, splicedBytes, workbench } from './workbench.js';
+
+/** The layout of an edit is told in kernels/edits.ts, in numbers of four bytes. */
+const numbers = 6;
+const putNumber = -1;
+const noAddress = -1;
+
+/**
+ * The edits of a window in rising order, those that the kernels note and those of others. They lie in the memory of
+ * the kernels, which carries them out; what is too much for it is kept and carried out here.
+ */
+export class EditList {
+  private readonly bench = workbench();
+  private readonly list: Int32Array;
+  private bytes: Buffer = Buffer.alloc(0);
+  /** Edits from the first one on that is not in the memory. */
+  private others: Edit[] | undefined;
+  private putsEnd = 0;
+  /** How many edits lie in the memory. */
+  count = 0;
+
+  constructor() {
+    const { memory, edits } = this.bench;
+    this.list = new Int32Array(memory.buffer, memory.byteOffset + edits, numbers * mostEdits);
+  }
+
+  /** Begins with a window. */
+  begin(bytes: Buffer): void {
+    this.bytes = bytes;
+    this.count = 0;
+    this.putsEnd = 0;
+    this.others = bytes.length > pieceBytes ? [] : undefined;
+  }
+
+  /** Adds one after all others. */
+  add(edit: Edit): void {
+    const { put } = edit;
+    if (!this.others && (this.count === mostEdits || this.putsEnd + put.length > putBytes))
+      this.others = this.take();
+    if (this.others) {
+      this.others.push(edit);
+      return;
+    }
+    const { list, bench } = this;
+    const at = numbers * this.count++;
+    const putAt = bench.puts + this.putsEnd;
+    list[at] = edit.start;
+    list[at + 1] = edit.end;
+    list[at + 2] = putAt;
+    list[at + 3] = put.length;
+    list[at + 5] = noAddress;
+    // A call into the engine costs more than writing some bytes one by one.
+    if (put.length > 40) bench.memory.write(put, putAt, 'latin1');
+    else for (let i = 0; i < put.length; i++) bench.memory[putAt + i] = put.charCodeAt(i);
+    this.putsEnd += put.length;
+  }
+
+  /**
+   * Tells what the kernels noted from an edit on: the column, the pair and form of an address or -1, and whether the
+   * edit is the first one of its literal.
+   */
+  tell(from: number, take: (column: number, address: number, first: boolean) => void): void {
+    const { list } = this;
+    for (let i = from, at = numbers * from; i < this.count; i++, at += numbers) {
+      const column = list[at + 4]!;
+      take(column & 0xffff, list[at + 5]!, column >= 0x10000);
+    }
+  }
+
+  /** The first bytes of the window with all edits carried out; good until the next window. */
+  applied(end: number): Buffer {
+    const { bench, bytes } = this;
+    if (!this.others) {
+      if (this.count === 0) return bytes.subarray(0, end);
+      bench.load(bytes, 0);
+      const { kernels, piece, edits, spliced, memory } = bench;
+      const size = kernels.splice(piece, end, edits, this.count, spliced, splicedBytes);
+      if (size >= 0) return memory.subarray(spliced, spliced + size);
+    }
+    return editedBuffer(bytes, end, this.others ?? this.take());
+  }
+
+  /** All edits that lie in the memory, which are no longer there then. */
+  private take(): Edit[] {
+    const { list, bench } = this;
+    const edits = Array.from({ length: this.count }, (_, i): Edit => {
+      const [start, end, put, size] = list.subarray(numbers * i) as unknown as [
+        number,
+        number,
+        number,
+        number,
+      ];
+      const text = size === putNumber ? String(put) : bench.memory.toString('latin1', put, put + size);
+      return { start, end, put: asBytes(text) };
+    });
+    this.count = 0;
+    return edits;
+  }
+}

@@ -1,0 +1,144 @@
+import type { ByteString } from '../bytes.js';
+import { type Kernels, kernelsWith } from './module.js';
+
+/** Bytes that are worked on in one go. */
+export const pieceBytes = 1 << 20;
+/** Bytes of a string that are worked on in one go. */
+export const textBytes = 128 * 1024;
+/** So many places of anchors, and so many edits, have room. */
+export const mostAnchors = 64 * 1024;
+export const mostEdits = 32 * 1024;
+/** What is put by edits, and a piece after its edits, have so many bytes at most. */
+export const putBytes = 1 << 20;
+export const splicedBytes = 2 * pieceBytes;
+
+/** The kernels may read so far beyond a piece. */
+const beyond = 64;
+
+/** Some bytes that lie in the memory. */
+interface Piece {
+  readonly bytes: Uint8Array | undefined;
+  readonly from: number;
+  readonly to: number;
+}
+
+/** Who keeps tables in the memory. Before another does in the same place, it may take its own away. */
+type Tenant = object & { moveOut?(): void };
+
+/** A memory with the kernels in it, in which all that read dumps and values take turns. */
+class Workbench {
+  readonly kernels: Kernels;
+  readonly memory: Buffer;
+  /** Where a piece of a buffer lies, and one of a string. */
+  readonly piece: number;
+  readonly text: number;
+  /** Where the state of rows is kept, what is told of addresses, where anchors stand, and the edits of rows. */
+  readonly rows: number;
+  readonly addresses: number;
+  readonly anchors: number;
+  readonly edits: number;
+  /** Where lies what edits put, and where a piece goes with its edits carried out. */
+  readonly puts: number;
+  readonly spliced: number;
+  /** Where patterns and what is found of them are kept, and where that ends. */
+  readonly search: number;
+  readonly end: number;
+  private readonly tenants = new Map<number, Tenant>();
+  private loaded: Piece = { bytes: undefined, from: 0, to: 0 };
+
+  constructor() {
+    let end = 0;
+    const room = (bytes: number) => {
+      end += bytes;
+      return end - bytes;
+    };
+    const places = {
+      piece: room(pieceBytes + beyond),
+      text: room(textBytes + beyond),
+      rows: room(rowsBytes),
+      addresses: room(addressesBytes),
+      anchors: room(8 * mostAnchors),
+      edits: room(24 * mostEdits),
+      puts: room(putBytes),
+      spliced: room(splicedBytes),
+      search: room(searchBytes),
+    };
+    const { kernels, memory, from } = kernelsWith(end);
+    this.kernels = kernels;
+    this.memory = memory;
+    this.piece = from + places.piece;
+    this.text = from + places.text;
+    this.rows = from + places.rows;
+    this.addresses = from + places.addresses;
+    this.anchors = from + places.anchors;
+    this.edits = from + places.edits;
+    this.puts = from + places.puts;
+    this.spliced = from + places.spliced;
+    this.search = from + places.search;
+    this.end = from + end;
+  }
+
+  /** Makes a place a tenant's own. @returns false where it has been since the tenant was here last */
+  take(place: number, tenant: Tenant): boolean {
+    const before = this.tenants.get(place);
+    if (before === tenant) return false;
+    before?.moveOut?.();
+    this.tenants.set(place, tenant);
+    return true;
+  }
+
+  /**
+   * Puts bytes of a buffer in the memory, unless they lie there. The buffer must not be changed while it is worked on.
+   * @returns the offset after the last of them
+   */
+  load(bytes: Uint8Array, from: number): number {
+    const to = Math.min(bytes.length, from + pieceBytes);
+    const { loaded } = this;
+    if (loaded.bytes !== bytes || loaded.from !== from || loaded.to !== to) {
+      this.memory.set(from === 0 && to === bytes.length ? bytes : bytes.subarray(from, to), this.piece);
+      this.loaded = { bytes, from, to };
+    }
+    return to;
+  }
+
+  /**
+   * Puts parts in the memory as one window, where they are not too long for it.
+   * @returns the window, which is good until the next one is put there
+   */
+  window(parts: readonly Uint8Array[], size: number): Buffer {
+    if (size > pieceBytes) return Buffer.concat(parts);
+    let at = this.piece;
+    for (const part of parts) {
+      this.memory.set(part, at);
+      at += part.length;
+    }
+    const bytes = this.memory.subarray(this.piece, at);
+    this.loaded = { bytes, from: 0, to: size };
+    return bytes;
+  }
+
+  /** A buffer as one that is not in the memory of the kernels. */
+  own(bytes: Buffer): Buffer {
+    return bytes.buffer === this.memory.buffer ? Buffer.from(bytes) : bytes;
+  }
+
+  /** Puts bytes of a string in the memory. @returns the offset after the last of them */
+  loadText(bytes: ByteString, from: number): number {
+    const to = Math.min(bytes.length, from + textBytes);
+    this.memory.write(to - from === bytes.length ? bytes : bytes.slice(from, to), this.text, 'latin1');
+    return to;
+  }
+}
+
+/** Room for the state of rows, and for patterns and what is found of them. */
+const rowsBytes = 32 * 1024;
+export const addressesBytes = 512 * 1024;
+const searchBytes = 8 * 1024 * 1024;
+
+let made: Workbench | undefined;
+
+/** The workbench of this thread. */
+export function workbench(): Workbench {
+  made ??= new Workbench();
+  return made;
+}
