@@ -30,13 +30,19 @@ const ruleSets = [
   ],
 ].map(pairs => compileRules(pairs.map(([from, to]) => parsePair(from!, to!))));
 
-const slash = fc.constantFrom('/', '/', '/', '\\/', '\\\\\\/', '%2F', '&#x2F;');
+/** Nearly always the first one. */
+const mostly = (usual: string, ...others: string[]) =>
+  fc.oneof(
+    { weight: 4, arbitrary: fc.constant(usual) },
+    { weight: 1, arbitrary: fc.constantFrom(...others) },
+  );
+const slash = mostly('/', '\\/', '\\\\\\/', '%2F', '&#x2F;');
 const address = fc
   .tuple(
-    fc.constantFrom('https', 'http', 'HTTPS', 'xhttp', 'ftp', ''),
-    fc.constantFrom(':', ':', ':', '%3A', ''),
+    mostly('https', 'http', 'HTTPS', 'xhttp', 'ftp', ''),
+    mostly(':', '%3A', ''),
     slash,
-    fc.constantFrom(
+    mostly(
       'old.example',
       'OLD.example',
       'site.example',
@@ -44,8 +50,8 @@ const address = fc
       'xn--bcher-kva.example',
       'sub.old.example',
     ),
-    fc.constantFrom('', '', '', ':80', ':443', ':8080', '.', '.x', '-x', '%20'),
-    fc.constantFrom('', '/site', '/site', '/a.b/c', '/site/deep', '/blog'),
+    mostly('', ':80', ':443', ':8080', '.', '.x', '-x', '%20'),
+    mostly('/site', '', '/a.b/c', '/site/deep', '/blog'),
     fc.constantFrom('', '/x', '.', '.html', '-2', '"', ' ', '?a=b', '\n', 'é', '”', '~', '%20', '%2f', "'"),
   )
   .map(([scheme, colon, unit, host, port, path, tail]) =>
@@ -112,24 +118,23 @@ function rewritten(rules: (typeof ruleSets)[number], rows: readonly string[]) {
 }
 
 test('what the kernels rewrite is what is rewritten without them, and counted so', () => {
-  // The first changes of a column are looked at in JavaScript, for their samples; those after them in the kernels.
   fc.assert(
     fc.property(fc.constantFrom(...ruleSets), value, fc.boolean(), (rules, one, doubled) => {
-      const literal = doubled
-        ? escapeForLiteral(one, { backslash: true }).replaceAll("\\'", "''")
-        : escapeForLiteral(one, { backslash: true });
-      const { rows, place } = rewritten(rules, Array(7).fill(`('${literal}')`));
-      assert.equal(rows.length, 7);
-      assert.deepEqual([...new Set(rows)].length, 1, rows.join('\n'));
-      for (const count of [
-        place.seen,
-        place.changed,
-        place.damaged,
-        ...Object.values(place.forms),
-        ...Object.values(place.misses),
-        ...Object.values(place.pairs),
-      ])
-        assert.equal(count % 7, 0);
+      const escaped = escapeForLiteral(one, { backslash: true });
+      const row = `('${doubled ? escaped.replaceAll("\\'", "''") : escaped}')`;
+      // The first changes of a column are looked at in JavaScript, for their samples; those after them in the kernels.
+      const known = `('${bytes(rules.pairs[0]!.from)}')`;
+      const alone = rewritten(rules, [row]);
+      const first = rewritten(rules, [known, known, known]);
+      const after = rewritten(rules, [known, known, known, row]);
+      assert.equal(after.rows[3], alone.rows[0]);
+      const counts = ({ place }: typeof alone) => {
+        const { seen, changed, damaged, forms, misses, pairs } = place;
+        return { seen, changed, damaged, ...forms, ...misses, ...pairs } as Record<string, number>;
+      };
+      const sum = counts(first);
+      for (const [what, count] of Object.entries(counts(alone))) sum[what] = (sum[what] ?? 0) + count;
+      assert.deepEqual(counts(after), sum);
     }),
     { numRuns: 4000 },
   );
