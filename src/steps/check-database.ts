@@ -5,6 +5,7 @@ import { shownDatabase } from '../core/database/place.js';
 import { UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
 import { DumpRewriter } from '../core/rewrite/dump.js';
+import { compileDumpTerms } from '../core/rewrite/dump-terms.js';
 import type { Family } from '../core/site/family.js';
 import { columnsOf, tablesOf } from '../ends/database/catalog.js';
 import { contentOf } from '../ends/database/content.js';
@@ -15,7 +16,7 @@ import { leftOverIn, type TableComparison } from './check-tables.js';
 import { ownTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
 import type { LoadedDatabase } from './load-database.js';
-import { hostsOf, newTableName, prefixChangeOf, rulesOf, scopeOf } from './move.js';
+import { dumpTermsOf, newTableName, prefixChangeOf } from './move.js';
 import { asWritten, own, type TableProof } from './prove-database.js';
 import { movedDump } from './rewrite.js';
 import { readResult, type StepRun } from './run.js';
@@ -42,12 +43,7 @@ export async function compareDatabase(
   const manifest = await move.crate.manifest();
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const dump = new DumpContent(new Map());
-  const look = new DumpRewriter({
-    rules: rulesOf(move),
-    prefix: undefined,
-    scope: scopeOf(move, family),
-    hosts: hostsOf(family),
-  });
+  const look = new DumpRewriter(compileDumpTerms(dumpTermsOf(move, family)));
   const file = move.crate.at(movedDump);
   await readDump(file, together(dump, look), {
     signal: run.signal,

@@ -1,6 +1,7 @@
 import { basename } from 'node:path';
 import type { Finding } from '../core/findings.js';
 import { DumpRewriter } from '../core/rewrite/dump.js';
+import { compileDumpTerms } from '../core/rewrite/dump-terms.js';
 import { renamed } from '../core/rewrite/prefix.js';
 import type { PlaceTally } from '../core/rewrite/tally.js';
 import type { Family } from '../core/site/family.js';
@@ -8,7 +9,7 @@ import { TableDigests } from '../core/sql/table-digest.js';
 import { takenDump } from '../ends/crate.js';
 import { readDump, together } from '../ends/database/dump-reader.js';
 import type { LeftOver } from './check-files.js';
-import { hostsOf, identityOf, prefixChangeOf, rulesOf, scopeOf } from './move.js';
+import { dumpTermsOf, identityOf, prefixChangeOf } from './move.js';
 import type { StepRun } from './run.js';
 
 /** A table of the dump as taken beside the same of the finished dump. */
@@ -37,13 +38,13 @@ export async function compareTables(
   const { move } = run;
   const manifest = await move.crate.manifest();
   const prefix = prefixChangeOf(move, family, manifest.from.prefix);
-  const what = { rules: rulesOf(move), prefix, scope: scopeOf(move, family), hosts: hostsOf(family) };
+  const terms = dumpTermsOf(move, family);
   const progress = (file: string, of: number) => (done: number) =>
     run.events({ type: 'progress', what: basename(file), done, of, unit: 'bytes' });
 
   // What the finished dump should hold: the dump as taken, rewritten once more.
   const expected = new TableDigests();
-  const again = new DumpRewriter(what, chunk => expected.push(chunk));
+  const again = new DumpRewriter(compileDumpTerms({ ...terms, prefix }), chunk => expected.push(chunk));
   const taken = move.crate.at(takenDump);
   await readDump(taken, again, {
     signal: run.signal,
@@ -53,7 +54,7 @@ export async function compareTables(
 
   // What it does hold, and which old addresses are still in it.
   const found = new TableDigests();
-  const look = new DumpRewriter({ ...what, prefix: undefined });
+  const look = new DumpRewriter(compileDumpTerms(terms));
   const { size } = (await identityOf(move.newDump)) as { size: number };
   await readDump(move.newDump!, together(found, look), {
     signal: run.signal,

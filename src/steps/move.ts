@@ -6,14 +6,14 @@ import { type Pair, pairsOfMove, parsePair } from '../core/address/pairs.js';
 import { applyEdits, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
-import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
+import type { DumpTerms } from '../core/rewrite/dump-terms.js';
 import { type PrefixChange, renamed } from '../core/rewrite/prefix.js';
 import { compileRules, type RuleOptions, type Rules } from '../core/rewrite/rules.js';
-import { compileScope, type Scope } from '../core/rewrite/scope.js';
 import { unnoted } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { Sheet } from '../core/sheet/schema.js';
 import type { Family, SiteMove } from '../core/site/family.js';
+import { columnsOf } from '../core/site/family-columns.js';
 import { Crate } from '../ends/crate.js';
 import { isLocal, placeOf } from '../ends/files/place.js';
 import { MoveFolder, readSecretsFile } from '../ends/move-folder.js';
@@ -136,14 +136,16 @@ export function siteMoveOf(move: Move): SiteMove {
   };
 }
 
-/** The columns to leave: the sheet's and the family's. */
-export function scopeOf(move: Move, family: Family): Scope {
-  return compileScope(move.sheet.rewrite.leave, family.columns.leave);
-}
-
-/** The columns that hold a host by itself. */
-export function hostsOf(family: Family): Globs {
-  return compileGlobs(family.columns.hosts);
+/** What is rewritten in the dump of the crate, but for table names where a prefix changes. */
+export function dumpTermsOf(move: Move, family: Family): DumpTerms {
+  return {
+    pairs: pairsOf(move),
+    options: ruleOptions(move),
+    prefix: undefined,
+    family: family.name,
+    leave: move.sheet.rewrite.leave,
+    only: [],
+  };
 }
 
 /** The change of table prefix that the sheet asks for, if any. */
@@ -154,7 +156,7 @@ export function prefixChangeOf(
 ): PrefixChange | undefined {
   const to = move.sheet.new.database?.prefix;
   if (to === undefined || oldPrefix === undefined || to === oldPrefix) return undefined;
-  return { from: oldPrefix, to, data: family.columns.prefixed };
+  return { from: oldPrefix, to, data: columnsOf(family.name).prefixed };
 }
 
 /** The name of a table of the crate at the new end, as text. @param table its bytes, as the manifest has them */

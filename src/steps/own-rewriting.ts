@@ -1,13 +1,10 @@
 import { parsePair } from '../core/address/pairs.js';
 import { UsageError } from '../core/errors.js';
 import type { Finding } from '../core/findings.js';
-import { compileGlobs, type Globs } from '../core/rewrite/globs.js';
+import { type CompiledTerms, compileDumpTerms, type DumpTerms } from '../core/rewrite/dump-terms.js';
 import { LeftList } from '../core/rewrite/left-list.js';
-import type { PrefixChange } from '../core/rewrite/prefix.js';
-import { compileRules, type RuleOptions, type Rules } from '../core/rewrite/rules.js';
-import { compileScope, type Scope } from '../core/rewrite/scope.js';
+import type { RuleOptions } from '../core/rewrite/rules.js';
 import type { RewriteSummary } from '../core/rewrite/summary.js';
-import { allColumns } from '../core/site/family-columns.js';
 
 /** A rewriting that the command line asks for, without a move. */
 export interface OwnRewriting extends Required<RuleOptions> {
@@ -32,13 +29,9 @@ export interface OwnRewriting extends Required<RuleOptions> {
 }
 
 /** What the wish comes to for every kind of input. */
-export interface OwnPlan {
+export interface OwnPlan extends CompiledTerms {
   readonly wish: OwnRewriting;
-  readonly rules: Rules;
-  readonly scope: Scope;
-  /** Columns that hold a host by itself. */
-  readonly hosts: Globs;
-  readonly prefix: PrefixChange | undefined;
+  readonly terms: DumpTerms;
   readonly left: LeftList | undefined;
 }
 
@@ -68,19 +61,19 @@ export function planOf(wish: OwnRewriting): OwnPlan {
   if ((wish.prefixFrom === undefined) !== (wish.prefixTo === undefined))
     throw wrong(wish, 'only one of --prefix-from and --prefix-to was given', 'Give both, or neither');
   const pairs = wish.from.map((from, i) => parsePair(from, wish.to[i]!));
+  const { mail, bareHosts, mend, openBase64, leave, only, prefixFrom, prefixTo } = wish;
+  const terms: DumpTerms = {
+    pairs,
+    options: { mail, bareHosts, mend, openBase64 },
+    prefix: prefixFrom === undefined ? undefined : { from: prefixFrom, to: prefixTo! },
+    family: undefined,
+    leave,
+    only,
+  };
   return {
     wish,
-    rules: compileRules(pairs, wish),
-    scope: compileScope(
-      wish.leave,
-      allColumns.flatMap(({ leave }) => leave),
-      wish.only,
-    ),
-    hosts: compileGlobs(allColumns.flatMap(({ hosts }) => hosts)),
-    prefix:
-      wish.prefixFrom === undefined
-        ? undefined
-        : { from: wish.prefixFrom, to: wish.prefixTo!, data: allColumns.flatMap(({ prefixed }) => prefixed) },
+    terms,
+    ...compileDumpTerms(terms),
     left: wish.whereLeft ? new LeftList(mostListed) : undefined,
   };
 }

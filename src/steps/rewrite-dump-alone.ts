@@ -19,7 +19,7 @@ export async function rewriteDumpAlone(
   events: EventSink,
   signal: AbortSignal,
 ): Promise<OwnDone> {
-  const { wish, rules, scope, hosts, prefix, left } = plan;
+  const { wish, terms, left } = plan;
   refuseWrongOutput(wish);
   const { input, out } = wish;
   const size = input === '-' ? 0 : (await telling(`Reading the dump ${input}`, () => stat(input))).size;
@@ -37,7 +37,8 @@ export async function rewriteDumpAlone(
       {
         from: input,
         to: parts ?? out,
-        what: { rules, prefix, scope, hosts, left },
+        terms,
+        left,
         server: wish.for === undefined ? undefined : knownServer(wish.for),
         size,
         checksum: false,

@@ -1,16 +1,22 @@
 import { basename } from 'node:path';
+import { pairText } from '../core/address/pairs.js';
 import { DumpFitter } from '../core/database/dump-fitter.js';
 import type { Fitted } from '../core/database/fitting.js';
 import type { KnownServer } from '../core/database/known-servers.js';
-import { DumpRewriter, type DumpRewriting } from '../core/rewrite/dump.js';
+import { DumpRewriter } from '../core/rewrite/dump.js';
+import { compileDumpTerms, type DumpTerms } from '../core/rewrite/dump-terms.js';
+import type { LeftList } from '../core/rewrite/left-list.js';
 import { type RewriteSummary, summarise } from '../core/rewrite/summary.js';
-import { readDump } from '../ends/database/dump-reader.js';
+import { namingDamage, readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter, type WrittenDump } from '../ends/database/dump-writer.js';
+import { RewritingThread } from '../ends/database/rewriting-thread.js';
 import type { PartsFolder } from './dump-parts.js';
 import type { EventSink } from './events.js';
 
 /** Bytes that may wait for the disk while the next are worked on. */
-const mayWait = 24 * 1024 * 1024;
+const mayWait = 8 * 1024 * 1024;
+/** Bytes of a file for which a thread is begun. */
+const worthThread = 8 * 1024 * 1024;
 
 /** A dump to rewrite by itself. */
 export interface DumpJob {
@@ -18,7 +24,9 @@ export interface DumpJob {
   readonly from: string;
   /** A path, `-` for standard output, pieces, or undefined for a dry run. */
   readonly to: string | PartsFolder | undefined;
-  readonly what: DumpRewriting;
+  readonly terms: DumpTerms;
+  /** Takes what is left one by one. */
+  readonly left?: LeftList | undefined;
   /** The server to fit it to, where that is known. */
   readonly server?: KnownServer | undefined;
   /** Bytes of the file, for progress; 0 where it is not known. */
@@ -43,35 +51,31 @@ export interface DumpDone {
  * @throws DamageError when the dump is damaged; nothing is left behind
  */
 export async function rewriteDump(job: DumpJob, events: EventSink, signal: AbortSignal): Promise<DumpDone> {
-  const { to, what, server, size } = job;
+  const { to, server, size } = job;
   const writer = typeof to === 'string' ? new DumpWriter(to, { checksum: job.checksum }) : undefined;
   const parts = typeof to === 'object' ? to : undefined;
   const emit = writer
     ? (chunk: Buffer) => writer.take(chunk)
     : parts && ((chunk: Buffer) => parts.push(chunk));
   const fitter = server && new DumpFitter(server, emit);
-  const rewriter = new DumpRewriter(what, fitter ? chunk => fitter.push(chunk) : emit);
-  const whole = {
-    push: (chunk: Buffer) => rewriter.push(chunk),
-    finish: () => {
-      rewriter.finish();
-      fitter?.finish();
-      parts?.finish();
-    },
-  };
+  const rewriting = await begin(job, fitter ? chunk => fitter.push(chunk) : emit);
   const progress = (done: number) =>
     events({ type: 'progress', what: basename(job.from), done, of: size, unit: 'bytes' });
   try {
     const after = async () => {
+      await rewriting.room();
       await writer?.room(mayWait);
       await parts?.settle();
     };
-    await readDump(job.from, whole, { signal, progress, after, unpackedLimit: job.unpackedLimit });
+    const reader = { push: (chunk: Buffer) => rewriting.push(chunk), finish: () => {} };
+    await readDump(job.from, reader, { signal, progress, after, unpackedLimit: job.unpackedLimit });
+    const { places, tables } = await namingDamage(job.from, () => rewriting.finish());
+    fitter?.finish();
+    parts?.finish();
+    await parts?.settle();
     const written = await writer?.finish();
-    const tables = [...rewriter.tables.values()];
-    const summary = summarise(what.rules.pairs, rewriter.tally.all(), tables);
     return {
-      summary,
+      summary: summarise(job.terms.pairs.map(pairText), places, tables),
       written,
       tables,
       fitted: fitter?.fitted ?? new Map(),
@@ -80,5 +84,26 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
   } catch (error) {
     await writer?.discard();
     throw error;
+  } finally {
+    await rewriting.end();
   }
+}
+
+/** A rewriting that is under way, here or in a thread. */
+type Rewriting = Pick<RewritingThread, 'push' | 'room' | 'finish' | 'end'>;
+
+/** Begins a rewriting: in a thread of its own where that is worth its beginning. */
+async function begin(job: DumpJob, emit: ((chunk: Buffer) => void) | undefined): Promise<Rewriting> {
+  const thread = job.size >= worthThread && !job.left && (await RewritingThread.begin(job.terms, emit));
+  if (thread) return thread;
+  const rewriter = new DumpRewriter({ ...compileDumpTerms(job.terms), left: job.left }, emit);
+  return {
+    push: chunk => rewriter.push(chunk),
+    room: async () => {},
+    finish: async () => {
+      rewriter.finish();
+      return { places: rewriter.tally.all(), tables: [...rewriter.tables.values()] };
+    },
+    end: async () => {},
+  };
 }

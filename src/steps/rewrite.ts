@@ -12,7 +12,7 @@ import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import type { CratePart } from '../ends/crate.js';
 import { takenDump } from '../ends/crate.js';
-import { hostsOf, prefixChangeOf, ruleOptions, rulesOf, scopeOf } from './move.js';
+import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move.js';
 import { rewriteDump } from './rewrite-dump.js';
 import { rewriteFindings } from './rewrite-findings.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
@@ -37,7 +37,6 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
   const prefix = prefixChangeOf(move, family, manifest.from.prefix);
-  const rules = rulesOf(move);
   return doStep(run, 'rewrite', await rewriteInputs(run), async () => {
     const part = manifest.parts[takenDump];
     let dump: RewriteSummary | undefined;
@@ -48,7 +47,7 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
       const job = {
         from: crate.at(takenDump),
         to: crate.at(movedDump),
-        what: { rules, prefix, scope: scopeOf(move, family), hosts: hostsOf(family) },
+        terms: { ...dumpTermsOf(move, family), prefix: prefix && { from: prefix.from, to: prefix.to } },
         size: part.bytes,
         checksum: true,
       };

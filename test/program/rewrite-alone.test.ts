@@ -111,3 +111,42 @@ test('a packed file that is made to fill a disk is refused, and what never ends 
   assert.equal(refused.code, 4, refused.stderr);
   assert.match(refused.stderr, /a value of the table t goes on without an end/);
 });
+
+test('a large dump is rewritten in a thread, to the byte, and damage in it leaves nothing behind', async t => {
+  const root = folder(t);
+  const dump = (address: string) => {
+    const rows = Array.from({ length: 60_000 }, (_, i) => {
+      const text = `see ${address}/${i} ${'tide '.repeat(i % 60)}`;
+      return `(${i},'${i % 3 ? text : `a:1:{i:0;s:${text.length}:\\"${text}\\";}`}','http://old.example:8080/')`;
+    });
+    // Statements that end inside, at, and after the borders of what is handed to the thread.
+    const inserts = Array.from({ length: 60 }, (_, i) => rows.slice(i * 1000, i * 1000 + 1000).join(',\n'));
+    const head = 'CREATE TABLE `t` (\n  `id` int,\n  `text` longtext,\n  `other` text\n);\n';
+    return head + inserts.map(list => `INSERT INTO \`t\` VALUES ${list};\n`).join('');
+  };
+  const old = dump('https://old.example/site');
+  assert.ok(old.length > 9e6);
+  writeFileSync(join(root, 'old.sql'), old);
+  const rewrite = (...options: string[]) => run(['rewrite', ...options, ...pair, '--json'], { cwd: root });
+
+  const real = await rewrite('old.sql', '--out', 'new.sql');
+  assert.equal(real.code, 0, real.stderr);
+  assert.ok(readFileSync(join(root, 'new.sql'), 'utf8') === dump('https://new.example'));
+  const { totals, rows } = JSON.parse(real.stdout).summary;
+  assert.deepEqual(
+    [totals.occurrences, totals.changed, totals.seen, rows],
+    [60_000, 60_000, 120_000, 60_000],
+  );
+  assert.deepEqual(totals.misses, { 'other port': 60_000 });
+  const dry = await rewrite('old.sql', '--dry-run');
+  assert.deepEqual(JSON.parse(dry.stdout).summary, JSON.parse(real.stdout).summary);
+
+  writeFileSync(join(root, 'cut.sql'), old.slice(0, -20));
+  const cut = await rewrite('cut.sql', '--out', 'cut.new.sql');
+  assert.equal(cut.code, 4, cut.stderr);
+  assert.match(cut.stderr, /cut\.sql: it ends inside/);
+  assert.deepEqual(
+    readdirSync(root).filter(name => name.includes('cut.new')),
+    [],
+  );
+});

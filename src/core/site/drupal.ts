@@ -12,7 +12,6 @@ import {
   said,
   type Wanted,
 } from './family.js';
-import { plainColumns } from './family-columns.js';
 import { editPhpFacts, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { folderOf, valueOfPath } from './php/paths.js';
 
@@ -82,7 +81,6 @@ export const drupal: Family = {
     };
   },
   extensions: ['pdo_mysql', 'dom', 'gd', 'json', 'session', 'tokenizer'],
-  columns: plainColumns,
   without: ['sites/default/files/css/', 'sites/default/files/js/', 'sites/default/files/php/', '*.log'],
   generated: ['sites/default/files/'],
   landmark: /^(?:\\*\/|%2f)(?:sites\/default\/files|core\/(?:misc|themes)|node\/\d|user\/login)/i,

@@ -23,8 +23,12 @@ export const wordpressColumns: FamilyColumns = {
   hosts: ['*blogs.domain', '*site.domain'],
 };
 
-/** Of a family whose tables hold nothing of the kind. */
-export const plainColumns: FamilyColumns = { prefixed: [], leave: [], hosts: [] };
+const byFamily: Readonly<Record<string, FamilyColumns>> = { wordpress: wordpressColumns };
+
+/** Of a family; of one whose tables hold nothing of the kind, nothing. */
+export function columnsOf(family: string): FamilyColumns {
+  return byFamily[family] ?? { prefixed: [], leave: [], hosts: [] };
+}
 
 /** Of all families together: their tables are told apart by their names. */
-export const allColumns: readonly FamilyColumns[] = [wordpressColumns];
+export const allColumns: readonly FamilyColumns[] = Object.values(byFamily);

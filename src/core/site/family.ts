@@ -1,7 +1,6 @@
 import type { Address } from '../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../bytes.js';
 import type { Condition, DataEdit, DataWish } from './data-edits.js';
-import type { FamilyColumns } from './family-columns.js';
 
 /** A fact of a configuration, with the place it stands in. A secret is never shown, only used. */
 export interface Fact {
@@ -163,7 +162,6 @@ export interface Family {
   versionIn(source: (path: string) => ByteString): SiteVersion;
   /** Extensions of the language without which it does not run. */
   readonly extensions: readonly string[];
-  readonly columns: FamilyColumns;
   /** gitignore patterns of what the site makes anew by itself. */
   readonly without: readonly string[];
   /** Folders in which the site writes files that may hold its address. */

@@ -1,7 +1,6 @@
 import { asBytes, bytesOfText } from '../bytes.js';
 import { type DataEdit, type DataWish, emptied, portableHash } from './data-edits.js';
 import { type Family, movedCookieDomain, movedFacts, said } from './family.js';
-import { plainColumns } from './family-columns.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 
 /** configuration.php is a class of public properties: https://docs.joomla.org/Configuration.php */
@@ -62,7 +61,6 @@ export const joomla: Family = {
     };
   },
   extensions: ['json', 'simplexml', 'dom'],
-  columns: plainColumns,
   without: ['cache/', 'administrator/cache/', 'tmp/', '*.log', 'administrator/logs/', 'logs/'],
   generated: ['media/', 'images/'],
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?option=|administrator\/|media\/|components\/|images\/)/i,

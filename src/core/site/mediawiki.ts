@@ -1,7 +1,6 @@
 import { addressPath, formatAddress } from '../address/address.js';
 import { asBytes } from '../bytes.js';
 import { type Family, movedCookieDomain, movedFacts, said, type Wanted } from './family.js';
-import { plainColumns } from './family-columns.js';
 import { dataEdits } from './mediawiki-data.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { valueOfPath } from './php/paths.js';
@@ -78,7 +77,6 @@ export const mediawiki: Family = {
       if (wanted[name] === facts[name]?.value) delete wanted[name];
     return wanted;
   },
-  columns: plainColumns,
   without: ['cache/', 'images/thumb/', 'images/temp/', '*.log'],
   generated: [],
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?title=|index\.php\/|load\.php|api\.php|resources\/|skins\/)/i,

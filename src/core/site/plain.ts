@@ -1,7 +1,6 @@
 import { asBytes } from '../bytes.js';
 import { type DotenvNames, editDotenvFacts, readDotenvFacts } from './dotenv-source.js';
 import { type Family, movedCookieDomain, movedFacts } from './family.js';
-import { plainColumns } from './family-columns.js';
 
 /** The keys that applications commonly use in a `.env` file. */
 const names: DotenvNames = {
@@ -40,7 +39,6 @@ export const plain: Family = {
   versionFiles: [],
   versionIn: () => ({}),
   extensions: [],
-  columns: plainColumns,
   without: ['*.log'],
   generated: [],
   landmark: undefined,

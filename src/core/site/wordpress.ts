@@ -9,7 +9,6 @@ import {
   said,
   type Wanted,
 } from './family.js';
-import { wordpressColumns } from './family-columns.js';
 import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from './php/facts.js';
 import { folderOf, valueOfPath } from './php/paths.js';
 import { wordpressEdits } from './wordpress-data.js';
@@ -83,7 +82,6 @@ export const wordpress: Family = {
     };
   },
   extensions: ['mysqli', 'json'],
-  columns: wordpressColumns,
   without: ['wp-content/cache/', 'wp-content/upgrade/', '*.log', 'error_log'],
   generated: ['wp-content/uploads/'],
   landmark: /^(?:\\*\/|%2f)(?:wp-content|wp-includes|wp-admin|wp-json|wp-login\.php)/i,

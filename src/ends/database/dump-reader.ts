@@ -154,6 +154,15 @@ export async function isPacked(file: string): Promise<boolean> {
   });
 }
 
+/** Does something with what was read of a dump; damage that is seen then is told with its name. */
+export async function namingDamage<T>(file: string, work: () => Promise<T>): Promise<T> {
+  try {
+    return await work();
+  } catch (error) {
+    throw namedDamage(error, file === '-' ? 'standard input' : file);
+  }
+}
+
 /** Damage told by the core or by zlib, with the file's name put to it. */
 function namedDamage(error: unknown, name: string): unknown {
   if (error instanceof DamageError) {
