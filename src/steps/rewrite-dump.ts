@@ -1,5 +1,4 @@
 import { basename } from 'node:path';
-import { pairText } from '../core/address/pairs.js';
 import { DumpFitter } from '../core/database/dump-fitter.js';
 import type { Fitted } from '../core/database/fitting.js';
 import type { KnownServer } from '../core/database/known-servers.js';
@@ -7,16 +6,13 @@ import { DumpRewriter } from '../core/rewrite/dump.js';
 import { compileDumpTerms, type DumpTerms } from '../core/rewrite/dump-terms.js';
 import type { LeftList } from '../core/rewrite/left-list.js';
 import { type RewriteSummary, summarise } from '../core/rewrite/summary.js';
-import { namingDamage, readDump } from '../ends/database/dump-reader.js';
+import { readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter, type WrittenDump } from '../ends/database/dump-writer.js';
-import { RewritingThread } from '../ends/database/rewriting-thread.js';
 import type { PartsFolder } from './dump-parts.js';
 import type { EventSink } from './events.js';
 
 /** Bytes that may wait for the disk while the next are worked on. */
 const mayWait = 8 * 1024 * 1024;
-/** Bytes of a file for which a thread is begun. */
-const worthThread = 8 * 1024 * 1024;
 
 /** A dump to rewrite by itself. */
 export interface DumpJob {
@@ -58,24 +54,30 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
     ? (chunk: Buffer) => writer.take(chunk)
     : parts && ((chunk: Buffer) => parts.push(chunk));
   const fitter = server && new DumpFitter(server, emit);
-  const rewriting = await begin(job, fitter ? chunk => fitter.push(chunk) : emit);
+  const what = { ...compileDumpTerms(job.terms), left: job.left };
+  const rewriter = new DumpRewriter(what, fitter ? chunk => fitter.push(chunk) : emit);
+  const whole = {
+    push: (chunk: Buffer) => rewriter.push(chunk),
+    room: () => rewriter.room(),
+    filled: (bytes: number) => rewriter.filled(bytes),
+    finish: () => {
+      rewriter.finish();
+      fitter?.finish();
+      parts?.finish();
+    },
+  };
   const progress = (done: number) =>
     events({ type: 'progress', what: basename(job.from), done, of: size, unit: 'bytes' });
   try {
     const after = async () => {
-      await rewriting.room();
       await writer?.room(mayWait);
       await parts?.settle();
     };
-    const reader = { push: (chunk: Buffer) => rewriting.push(chunk), finish: () => {} };
-    await readDump(job.from, reader, { signal, progress, after, unpackedLimit: job.unpackedLimit });
-    const { places, tables } = await namingDamage(job.from, () => rewriting.finish());
-    fitter?.finish();
-    parts?.finish();
-    await parts?.settle();
+    await readDump(job.from, whole, { signal, progress, after, unpackedLimit: job.unpackedLimit });
     const written = await writer?.finish();
+    const tables = [...rewriter.tables.values()];
     return {
-      summary: summarise(job.terms.pairs.map(pairText), places, tables),
+      summary: summarise(what.rules.pairs, rewriter.tally.all(), tables),
       written,
       tables,
       fitted: fitter?.fitted ?? new Map(),
@@ -84,26 +86,5 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
   } catch (error) {
     await writer?.discard();
     throw error;
-  } finally {
-    await rewriting.end();
   }
-}
-
-/** A rewriting that is under way, here or in a thread. */
-type Rewriting = Pick<RewritingThread, 'push' | 'room' | 'finish' | 'end'>;
-
-/** Begins a rewriting: in a thread of its own where that is worth its beginning. */
-async function begin(job: DumpJob, emit: ((chunk: Buffer) => void) | undefined): Promise<Rewriting> {
-  const thread = job.size >= worthThread && !job.left && (await RewritingThread.begin(job.terms, emit));
-  if (thread) return thread;
-  const rewriter = new DumpRewriter({ ...compileDumpTerms(job.terms), left: job.left }, emit);
-  return {
-    push: chunk => rewriter.push(chunk),
-    room: async () => {},
-    finish: async () => {
-      rewriter.finish();
-      return { places: rewriter.tally.all(), tables: [...rewriter.tables.values()] };
-    },
-    end: async () => {},
-  };
 }

@@ -112,14 +112,14 @@ test('a packed file that is made to fill a disk is refused, and what never ends 
   assert.match(refused.stderr, /a value of the table t goes on without an end/);
 });
 
-test('a large dump is rewritten in a thread, to the byte, and damage in it leaves nothing behind', async t => {
+test('a large dump is rewritten to the byte, and damage in it leaves nothing behind', async t => {
   const root = folder(t);
   const dump = (address: string) => {
     const rows = Array.from({ length: 60_000 }, (_, i) => {
       const text = `see ${address}/${i} ${'tide '.repeat(i % 60)}`;
       return `(${i},'${i % 3 ? text : `a:1:{i:0;s:${text.length}:\\"${text}\\";}`}','http://old.example:8080/')`;
     });
-    // Statements that end inside, at, and after the borders of what is handed to the thread.
+    // Statements that end inside, at, and after the borders of what is looked at together.
     const inserts = Array.from({ length: 60 }, (_, i) => rows.slice(i * 1000, i * 1000 + 1000).join(',\n'));
     const head = 'CREATE TABLE `t` (\n  `id` int,\n  `text` longtext,\n  `other` text\n);\n';
     return head + inserts.map(list => `INSERT INTO \`t\` VALUES ${list};\n`).join('');

@@ -93,9 +93,14 @@ export class OwnDatabase {
         `--pid-file=${join(this.folder, 'pid')}`,
         ...this.options,
       ],
-      { stdio: 'ignore' },
+      { stdio: ['ignore', 'ignore', 'pipe'] },
     );
+    let said = '';
+    this.server.stderr!.on('data', chunk => {
+      said = (said + chunk).slice(-2000);
+    });
     await until('the database server', () => {
+      if (this.server!.exitCode !== null) throw new Error(`the database server ended at once: ${said}`);
       try {
         this.sql('SELECT 1');
         return true;
@@ -172,7 +177,7 @@ export function databaseForTests(): () => OwnDatabase {
   });
   after(() => database?.close());
   return () => {
-    if (!database) throw new Error('the database server did not start', { cause: failed });
+    if (!database) throw new Error(`the database server did not start: ${failed}`, { cause: failed });
     return database;
   };
 }

@@ -15,7 +15,7 @@ export class EscapingBuffer {
   private emitted = 0;
   private readonly emit: (chunk: Buffer) => void;
 
-  /** @param size bytes that are passed on together @param emit may keep its chunk */
+  /** @param size bytes that are passed on together @param emit takes a chunk that is good until the call ends */
   constructor(size: number, emit: (chunk: Buffer) => void) {
     const { kernels, memory, from } = kernelsWith(3 * stepBytes + size + 64);
     this.kernels = kernels;
@@ -55,7 +55,7 @@ export class EscapingBuffer {
   flush(): void {
     if (this.at === this.begin) return;
     this.emitted += this.at - this.begin;
-    this.emit(Buffer.from(this.memory.subarray(this.begin, this.at)));
+    this.emit(this.memory.subarray(this.begin, this.at));
     this.at = this.begin;
   }
 }

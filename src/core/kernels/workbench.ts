@@ -112,7 +112,20 @@ class Workbench {
       this.memory.set(part, at);
       at += part.length;
     }
-    const bytes = this.memory.subarray(this.piece, at);
+    return this.filled(size);
+  }
+
+  /** Puts the beginning of a window in the memory. @returns where the rest of it is to be put, for `filled` */
+  roomAfter(beginning: Uint8Array, size: number): Buffer {
+    this.memory.set(beginning, this.piece);
+    this.loaded = { bytes: undefined, from: 0, to: 0 };
+    const at = this.piece + beginning.length;
+    return this.memory.subarray(at, at + size);
+  }
+
+  /** The window of which so many bytes are there, with those of its beginning. */
+  filled(size: number): Buffer {
+    const bytes = this.memory.subarray(this.piece, this.piece + size);
     this.loaded = { bytes, from: 0, to: size };
     return bytes;
   }

@@ -88,6 +88,16 @@ export class DumpRewriter implements DumpVisitor {
     this.scanner.push(chunk);
   }
 
+  /** See `DumpScanner`. */
+  room(): Buffer | undefined {
+    return this.scanner.room();
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  filled(bytes: number): void {
+    this.scanner.filled(bytes);
+  }
+
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.scanner.finish();

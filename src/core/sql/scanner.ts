@@ -1,7 +1,7 @@
 import { asBytes, type ByteString, type Edit, Stretch } from '../bytes.js';
 import { DamageError } from '../errors.js';
 import { EditList } from '../kernels/edit-list.js';
-import { workbench } from '../kernels/workbench.js';
+import { pieceBytes, workbench } from '../kernels/workbench.js';
 import type { Dialect } from './literal.js';
 import { RowLexer, type Showing, stops } from './row-lexer.js';
 import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned } from './tokens.js';
@@ -69,6 +69,7 @@ export interface DumpVisitor {
 }
 
 const nobody: DumpVisitor = {};
+const nothing = Buffer.alloc(0);
 /** Bytes that are looked at together: a string of so many is cheap to make and to forget, a longer one is not. */
 const windowBytes = 96 * 1024;
 const largestStatement = 64 * 1024 * 1024;
@@ -130,6 +131,23 @@ export class DumpScanner {
     }
   }
 
+  /**
+   * Where the next bytes of the dump may be put instead of pushing them; undefined where they have to be pushed. They
+   * are to be put there at once, and `filled` to be called.
+   */
+  room(): Buffer | undefined {
+    const [rest] = this.pending;
+    if (this.need > 0 || this.pending.length > 1 || this.pendingBytes > pieceBytes - windowBytes)
+      return undefined;
+    return workbench().roomAfter(rest ?? nothing, windowBytes);
+  }
+
+  /** So many bytes were put where there was room. @throws DamageError when the bytes cannot be an SQL dump */
+  filled(bytes: number): void {
+    this.pendingBytes += bytes;
+    this.workOn(workbench().filled(this.pendingBytes), false);
+  }
+
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.work(true);
@@ -146,7 +164,10 @@ export class DumpScanner {
   }
 
   private work(last: boolean): void {
-    const bytes = workbench().window(this.pending, this.pendingBytes);
+    this.workOn(workbench().window(this.pending, this.pendingBytes), last);
+  }
+
+  private workOn(bytes: Buffer, last: boolean): void {
     const stretch = new Stretch(bytes);
     this.edits.begin(bytes);
     this.lexer.window(bytes, this.lastWindow, this.visitor.anchors?.(bytes));
@@ -303,7 +324,7 @@ export class DumpScanner {
           this.take(visitor.row?.(at, stretch));
           break;
         case stops.atDelimiter:
-          if (stretch.s.startsWith(delimiter, at)) {
+          if (bytes.toString('latin1', at, at + delimiter.length) === delimiter) {
             if (lexer.depth !== 0) throw this.brokenRow(at);
             this.mode = 'between';
             return at + delimiter.length;

@@ -1,8 +1,10 @@
+import { readSync } from 'node:fs';
 import { open } from 'node:fs/promises';
+import { setImmediate } from 'node:timers/promises';
 import { DamageError } from '../../core/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import { asTrouble, telling } from '../trouble.js';
-import { bunzipped, gunzipped, packingOf, unzipped } from './unpacking.js';
+import { bunzipped, gunzipped, type Packing, packingOf, unzipped } from './unpacking.js';
 
 const chunkBytes = 2 << 20;
 
@@ -11,6 +13,9 @@ export interface DumpReader {
   /** Takes a chunk, which may be changed after the call. */
   push(chunk: Buffer): void;
   finish(): void;
+  /** Where the next bytes may be read to instead, and how many were; undefined where they have to be pushed. */
+  room?(): Buffer | undefined;
+  filled?(bytes: number): void;
 }
 
 /** Several readers that are given the same dump. */
@@ -51,18 +56,57 @@ export async function readDump(
     packed = read;
     options.progress?.(read);
   };
+  const took = (bytes: number) => {
+    options.signal.throwIfAborted();
+    unpacked += bytes;
+    refuseBomb(unpacked, packed, options.unpackedLimit);
+  };
   try {
-    for await (const chunk of dumpChunks(file, progress)) {
-      options.signal.throwIfAborted();
-      unpacked += chunk.length;
-      refuseBomb(unpacked, packed, options.unpackedLimit);
-      reader.push(chunk);
-      if (options.after) await options.after();
+    if (reader.room && file !== '-' && (await packingOfFile(file)) === undefined) {
+      for await (const bytes of readInto(file, reader)) {
+        progress(packed + bytes);
+        took(bytes);
+        if (options.after) await options.after();
+      }
+    } else {
+      for await (const chunk of dumpChunks(file, progress)) {
+        took(chunk.length);
+        reader.push(chunk);
+        if (options.after) await options.after();
+      }
     }
     reader.finish();
     if (options.after) await options.after();
   } catch (error) {
     throw namedDamage(error, name);
+  }
+}
+
+/** So many bytes are read before others get their turn. */
+const turnBytes = 4 << 20;
+
+/**
+ * Reads a file that is not packed straight to where the reader has room. To hand pieces of its size to another thread
+ * would cost as much as reading them. Gives how many bytes were read since the last time.
+ */
+async function* readInto(file: string, reader: DumpReader): AsyncGenerator<number> {
+  const handle = await open(file);
+  const own = Buffer.allocUnsafeSlow(chunkBytes);
+  try {
+    for (let read = -1; read !== 0; ) {
+      let bytes = 0;
+      while (bytes < turnBytes && read !== 0) {
+        const room = reader.room?.();
+        read = readSync(handle.fd, room ?? own);
+        if (room) reader.filled!(read);
+        else reader.push(own.subarray(0, read));
+        bytes += read;
+      }
+      yield bytes;
+      await setImmediate();
+    }
+  } finally {
+    await handle.close();
   }
 }
 
@@ -144,23 +188,25 @@ async function* chunksOf(file: string): AsyncGenerator<Buffer> {
 
 /** Whether a file begins as gzip does (RFC 1952, section 2.3.1). */
 export async function isPacked(file: string): Promise<boolean> {
+  return (await packingOfFile(file)) === 'gzip';
+}
+
+/** @throws DamageError where there is nothing in the file */
+async function packingOfFile(file: string): Promise<Packing | undefined> {
   return telling(`Reading the dump ${file}`, async () => {
     const handle = await open(file);
     try {
-      return packingOf((await handle.read(Buffer.alloc(4), 0, 4, 0)).buffer) === 'gzip';
+      const { buffer, bytesRead } = await handle.read(Buffer.alloc(4), 0, 4, 0);
+      if (bytesRead === 0) throw empty();
+      return packingOf(buffer);
     } finally {
       await handle.close();
     }
   });
 }
 
-/** Does something with what was read of a dump; damage that is seen then is told with its name. */
-export async function namingDamage<T>(file: string, work: () => Promise<T>): Promise<T> {
-  try {
-    return await work();
-  } catch (error) {
-    throw namedDamage(error, file === '-' ? 'standard input' : file);
-  }
+function empty(): DamageError {
+  return new DamageError({ doing: 'Reading the dump', cause: 'it is empty', remedy: 'Take the dump again' });
 }
 
 /** Damage told by the core or by zlib, with the file's name put to it. */

@@ -1,8 +1,9 @@
-import { createWriteStream, fdatasync, WriteStream } from 'node:fs';
+import { createWriteStream } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { PassThrough } from 'node:stream';
 import { telling } from '../trouble.js';
+import { DirectFile } from './direct-file.js';
 import { Measuring } from './measuring.js';
 import { Packing } from './packing.js';
 import { PassingOn } from './passing-on.js';
@@ -22,22 +23,21 @@ export interface WrittenDump {
 export class DumpWriter {
   private readonly file: string;
   private readonly partial: string | undefined;
-  private readonly passingOn: PassingOn;
+  private readonly passingOn: PassingOn | DirectFile;
   private readonly measuring: Measuring | undefined;
-  private readonly flushing: Flushing | undefined;
 
   constructor(file: string, options: { checksum: boolean }) {
     this.file = file;
     this.partial = file === '-' ? undefined : join(dirname(file), `.${basename(file)}.partial`);
     this.measuring = options.checksum ? new Measuring() : undefined;
-    const out =
-      this.partial === undefined
-        ? process.stdout
-        : createWriteStream(this.partial, { highWaterMark: 8 << 20 });
-    this.flushing = out instanceof WriteStream ? new Flushing(out) : undefined;
+    const packing = file.endsWith('.gz') ? new Packing() : undefined;
+    if (this.partial !== undefined && !this.measuring && !packing) {
+      this.passingOn = new DirectFile(this.partial, `Writing ${file}`);
+      return;
+    }
+    const out = this.partial === undefined ? process.stdout : createWriteStream(this.partial);
     // Standard output is not ours to end, and so needs a stream before it that is.
     const before = this.measuring?.stream() ?? (file === '-' ? new PassThrough() : undefined);
-    const packing = file.endsWith('.gz') ? new Packing() : undefined;
     const streams = [packing, before, out].filter(stream => stream !== undefined);
     this.passingOn = new PassingOn(streams, `Writing ${file}`, file !== '-');
   }
@@ -50,7 +50,6 @@ export class DumpWriter {
   /** Takes a chunk, to be passed on as fast as the disk takes it. */
   take(chunk: Buffer): void {
     this.passingOn.take(chunk);
-    this.flushing?.now(chunk.length);
   }
 
   /** Ends when no more than so many bytes wait. */
@@ -65,8 +64,6 @@ export class DumpWriter {
 
   /** Puts the whole dump at its name. */
   async finish(): Promise<WrittenDump> {
-    await this.passingOn.settle();
-    await this.flushing?.end();
     await this.passingOn.end();
     const { partial } = this;
     if (partial !== undefined) {
@@ -81,42 +78,7 @@ export class DumpWriter {
 
   /** Takes away what was written so far. */
   async discard(): Promise<void> {
-    await this.flushing?.end();
     await this.passingOn.destroy();
     if (this.partial !== undefined) await rm(this.partial, { force: true });
-  }
-}
-
-/** So many bytes are brought to the disk at a time. */
-const flushBytes = 32 << 20;
-
-/** Brings what was written to the disk while more is written, so that little is left to wait for at the end. */
-class Flushing {
-  private file: number | undefined;
-  private bytes = 0;
-  private underWay: Promise<void> | undefined;
-
-  constructor(out: WriteStream) {
-    out.once('open', file => {
-      this.file = file;
-    });
-  }
-
-  /** Notes bytes that were written, and begins once they are many. */
-  now(bytes: number): void {
-    this.bytes += bytes;
-    const { file } = this;
-    if (this.bytes < flushBytes || this.underWay || file === undefined) return;
-    this.bytes = 0;
-    // Whether all of it came there is seen at the end.
-    this.underWay = new Promise<void>(resolve => fdatasync(file, () => resolve())).then(() => {
-      this.underWay = undefined;
-    });
-  }
-
-  /** Ends when nothing is under way; nothing is begun afterwards. */
-  async end(): Promise<void> {
-    this.file = undefined;
-    await this.underWay;
   }
 }

@@ -1,10 +1,9 @@
-import { WriteStream } from 'node:fs';
 import type { Writable } from 'node:stream';
 import { finished, pipeline } from 'node:stream/promises';
 import { asTrouble } from '../trouble.js';
 
 /** Bytes that are passed on together. */
-const blockBytes = 4 << 20;
+const blockBytes = 1 << 20;
 
 /** Passes bytes on through streams in blocks, as fast as the last of them takes them. */
 export class PassingOn {
@@ -18,9 +17,6 @@ export class PassingOn {
   /** The block that is being filled, and how far it is. */
   private block: Buffer | undefined;
   private used = 0;
-  /** Blocks to be filled anew: memory that was used before is sooner there than new. */
-  private readonly free: Buffer[] = [];
-  private readonly reuses: boolean;
   private passing: Promise<void> | undefined;
   private stepped: Promise<void> | undefined;
 
@@ -29,8 +25,6 @@ export class PassingOn {
     const head = streams[0]!;
     this.head = head;
     this.doing = doing;
-    // What is written is done with when the stream says so; what goes on to another stream may not be.
-    this.reuses = streams.length === 1 && head instanceof WriteStream;
     const running = streams.length > 1 ? pipeline([...streams], { end }) : finished(head);
     this.done = running.catch(error => {
       this.failure ??= error;
@@ -41,7 +35,7 @@ export class PassingOn {
   take(chunk: Buffer): void {
     this.waiting += chunk.length;
     for (let at = 0; at < chunk.length; ) {
-      this.block ??= this.free.pop() ?? Buffer.allocUnsafeSlow(blockBytes);
+      this.block ??= Buffer.allocUnsafeSlow(blockBytes);
       const copied = chunk.copy(this.block, this.used, at);
       this.used += copied;
       at += copied;
@@ -94,10 +88,7 @@ export class PassingOn {
   }
 
   private async passOne(block: Buffer): Promise<void> {
-    const written = () => {
-      if (this.reuses && block.length === blockBytes) this.free.push(block);
-    };
-    if (!this.head.write(block, written))
+    if (!this.head.write(block))
       await Promise.race([new Promise(next => this.head.once('drain', next)), this.done]);
   }
 

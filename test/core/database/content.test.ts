@@ -39,7 +39,7 @@ function dumpOf(rows: readonly (readonly (Buffer | null)[])[]): Buffer {
     ),
   ];
   const head = 'INSERT INTO `t` (`bigint`,`longtext`,`blob`,`bit`,`double`,`tinytext`) VALUES';
-  const writer = new InsertWriter(chunk => chunks.push(chunk));
+  const writer = new InsertWriter(chunk => chunks.push(Buffer.from(chunk)));
   writer.begin(
     head,
     columns.map(column => ({ writing: writingOf(column), introducer: introducerOf(column, 'utf8mb4') })),

@@ -25,7 +25,7 @@ test('values are escaped as one by one, whatever their length and however much i
   fc.assert(
     fc.property(fc.array(value), fc.integer({ min: 1, max: 300 }), (values, size) => {
       const chunks: Buffer[] = [];
-      const buffer = new EscapingBuffer(size, chunk => chunks.push(chunk));
+      const buffer = new EscapingBuffer(size, chunk => chunks.push(Buffer.from(chunk)));
       let wanted = '';
       for (const one of values) {
         buffer.put("'");

@@ -97,7 +97,7 @@ test('random bytes where SQL should be end in damage or pass through, never in a
       const head = asBytes(asRows ? 'INSERT INTO t VALUES (' : '');
       const input = Buffer.concat([Buffer.from(head, 'latin1'), bytes]);
       const out: Buffer[] = [];
-      const rewriter = new DumpRewriter({ rules }, chunk => out.push(chunk));
+      const rewriter = new DumpRewriter({ rules }, chunk => out.push(Buffer.from(chunk)));
       try {
         rewriter.push(input);
         rewriter.finish();
