@@ -5,6 +5,7 @@ import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
 import { WebSite } from '../../src/ends/http.js';
+import { watchCommandLines } from '../help/command-lines.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms, here, installCms, makeDatabases, passwords, serve } from './cms.js';
@@ -109,6 +110,7 @@ test('a whole move of the CMS over SFTP, both databases by way of SSH, ends with
   const database = started();
   const root = folder(t);
   const at = (...parts: string[]) => join(root, ...parts);
+  const commandLines = watchCommandLines(t);
   makeDatabases(database);
   installCms(database, at('old/site'), oldAddress);
   const extensions = ['creek-cache/creek-cache.php', 'gallery/gallery.php'];
@@ -221,7 +223,9 @@ configure:
     tidied.result.remember.join('\n'),
   );
   // No password in anything that was said or written.
-  const all = said.join('\n') + written(at('move'));
+  const listed = commandLines();
+  assert.match(listed, /deliver\0--yes\0--json/);
+  const all = said.join('\n') + written(at('move')) + listed.replace(/.*login\.php.*/g, '');
   for (const secret of [...Object.values(passwords), 'neap & spring'])
     for (const form of [secret, JSON.stringify(secret).slice(1, -1), encodeURIComponent(secret)])
       assert.ok(!all.includes(form), `a password was shown as ${form}`);
