@@ -75,6 +75,7 @@ try {
   const measured = new Map(contenders.map(one => [one, { seconds: [] as number[], memory: [] as number[] }]));
   for (let run = 0; run < runs; run++) {
     for (const [contender, figures] of measured) {
+      spawnSync('sync');
       const { seconds, memory } = time(contender.command);
       figures.seconds.push(seconds);
       figures.memory.push(memory);

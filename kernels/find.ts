@@ -12,13 +12,32 @@ const longestAt: usize = resumeAt + 4;
 const patternsAt: usize = longestAt + 4;
 /** Where its bytes lie, how many, whether letters are found in any case, its number, where in it the two bytes are. */
 const patternBytes: usize = 20;
-/** Which groups could stand at each of sixteen places. */
-const hits = memory.data(16, 16);
+/** Which groups could stand at each of thirty-two places. */
+const hits = memory.data(32, 16);
 
 // @ts-expect-error: decorators of functions are AssemblyScript's own.
 @inline
 function couldBe(lower: v128, upper: v128, low: v128, high: v128): v128 {
   return v128.and(i8x16.swizzle(low, lower), i8x16.swizzle(high, upper));
+}
+
+// @ts-expect-error: see above.
+@inline
+function lowerHalves(bytes: v128): v128 {
+  return v128.and(bytes, i8x16.splat(0x0f));
+}
+
+// @ts-expect-error: see above.
+@inline
+function upperHalves(bytes: v128): v128 {
+  return v128.and(i16x8.shr_u(bytes, 4), i8x16.splat(0x0f));
+}
+
+/** What is one place before each of sixteen. */
+// @ts-expect-error: see above.
+@inline
+function oneBefore(before: v128, here: v128): v128 {
+  return i8x16.shuffle(before, here, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30);
 }
 
 /** Bytes with the letters A to Z made small. */
@@ -68,30 +87,34 @@ export function find(table: usize, from: usize, size: usize, whole: usize, out: 
   const high0 = v128.load(table, 16);
   const low1 = v128.load(table, 32);
   const high1 = v128.load(table, 48);
-  const half = i8x16.splat(0x0f);
   const end = from + whole;
-  const room = most - 16 * <usize>load<u32>(table, groupsAt + 4 * groups);
+  const room = most - 32 * <usize>load<u32>(table, groupsAt + 4 * groups);
   let found: usize = 0;
-  /** Which groups could have their first byte at the last of the sixteen places before. */
+  /** Which groups could have their first byte at the last place before. */
   let firsts = i8x16.splat(0);
   let at = from;
   // The second byte may be one after the last: it does not matter for a pattern of one byte.
-  for (; at <= end && found <= room; at += 16) {
-    const bytes = v128.load(at);
-    const lower = v128.and(bytes, half);
-    const upper = v128.and(i16x8.shr_u(bytes, 4), half);
-    const before = firsts;
-    firsts = couldBe(lower, upper, low0, high0);
-    const possible = v128.and(
-      i8x16.shuffle(before, firsts, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30),
-      couldBe(lower, upper, low1, high1),
-    );
-    if (!v128.any_true(possible)) continue;
+  for (; at <= end && found <= room; at += 32) {
+    const some = v128.load(at);
+    const more = v128.load(at, 16);
+    const lower = lowerHalves(some);
+    const upper = upperHalves(some);
+    const lowerMore = lowerHalves(more);
+    const upperMore = upperHalves(more);
+    const first = couldBe(lower, upper, low0, high0);
+    const firstMore = couldBe(lowerMore, upperMore, low0, high0);
+    const possible = v128.and(oneBefore(firsts, first), couldBe(lower, upper, low1, high1));
+    const possibleMore = v128.and(oneBefore(first, firstMore), couldBe(lowerMore, upperMore, low1, high1));
+    firsts = firstMore;
+    if (!v128.any_true(v128.or(possible, possibleMore))) continue;
     v128.store(hits, possible);
-    for (let places = i8x16.bitmask(i8x16.ne(possible, i8x16.splat(0))); places != 0; places &= places - 1) {
+    v128.store(hits, possibleMore, 16);
+    const none = i8x16.splat(0);
+    let places = i8x16.bitmask(i8x16.ne(possible, none)) | (i8x16.bitmask(i8x16.ne(possibleMore, none)) << 16);
+    for (; places != 0; places &= places - 1) {
       const offset = <usize>ctz(places);
-      for (let some = <u32>load<u8>(hits + offset); some != 0; some &= some - 1) {
-        const group = table + groupsAt + 4 * <usize>ctz(some);
+      for (let which = <u32>load<u8>(hits + offset); which != 0; which &= which - 1) {
+        const group = table + groupsAt + 4 * <usize>ctz(which);
         const last = <usize>load<u32>(group, 4);
         for (let i = <usize>load<u32>(group); i < last; i++) {
           const pattern = table + patternsAt + patternBytes * i;

@@ -67,6 +67,15 @@ function endOfString(shift: usize, from: i32, until: i32, quote: u8, backslash: 
   const escapes = backslash ? i8x16.splat(0x5c) : quotes;
   let at = from;
   while (at < until) {
+    // Mostly there is nothing for long.
+    while (at + 32 <= until) {
+      const some = v128.load(shift + at);
+      const more = v128.load(shift + at, 16);
+      const ends = v128.or(i8x16.eq(some, quotes), i8x16.eq(more, quotes));
+      if (v128.any_true(v128.or(ends, v128.or(i8x16.eq(some, escapes), i8x16.eq(more, escapes))))) break;
+      at += 32;
+    }
+    if (at >= until) break;
     if (at + 16 <= until) {
       const some = v128.load(shift + at);
       const marks = i8x16.bitmask(v128.or(i8x16.eq(some, quotes), i8x16.eq(some, escapes)));

@@ -102,7 +102,7 @@ export class ManySearch {
   }
 
   private roomForPlaces(): number {
-    return 8 * (placesAtOnce + (this.longest + 32) * this.patterns.length);
+    return 8 * (placesAtOnce + (this.longest + 64) * this.patterns.length);
   }
 
   /** Puts the table in the memory, unless it is there. Addresses in it are those of the memory. */

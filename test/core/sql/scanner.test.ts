@@ -91,6 +91,21 @@ test('how a dump is cut into chunks makes no difference', () => {
   assert.equal(rewrite(dump, everyByte, { rules, prefix }).text, whole);
 });
 
+test('long literals are followed wherever the dump is cut, whatever lay in memory before', () => {
+  const lengths = [15, 16, 17, 31, 32, 33, 47, 48, 63, 64, 65, 96, 128];
+  const rows = lengths.map((n, i) => `(${i},'${'x'.repeat(n)}','${`\\\\${'y'.repeat(n - 3)}''`}')`);
+  const text = `INSERT INTO t VALUES ${rows.join(',')};\n`;
+  // What is looked at after this stands where quotes stood.
+  const quotes = `INSERT INTO t VALUES (${"'a',".repeat(2000)}0);\n`;
+  for (let cut = 1; cut < text.length; cut++) {
+    const { text: after, rewriter } = rewrite(quotes + text, [quotes.length, quotes.length + cut], {
+      rules: nothing,
+    });
+    assert.equal(after, quotes + text);
+    assert.equal(rewriter.tables.get('t')?.rows, 1 + rows.length, `cut at ${cut}`);
+  }
+});
+
 test('pairs that match nothing give the input back, whatever the literals hold', () => {
   const literal = fc.uint8Array({ maxLength: 40 }).map(bytes => {
     const text = Buffer.from(bytes).toString('latin1');
