@@ -1,12 +1,13 @@
-import { readSync } from 'node:fs';
+import { createReadStream, readSync } from 'node:fs';
 import { open } from 'node:fs/promises';
+import type { Readable } from 'node:stream';
 import { setImmediate } from 'node:timers/promises';
 import { DamageError } from '../../core/errors.js';
 import { sizeText } from '../../core/sizes.js';
 import { asTrouble, telling } from '../trouble.js';
 import { bunzipped, gunzipped, type Packing, packingOf, unzipped } from './unpacking.js';
 
-const chunkBytes = 2 << 20;
+const chunkBytes = 1 << 19;
 
 /** What takes the bytes of a dump: a scanner, a survey, a rewriting. */
 export interface DumpReader {
@@ -128,61 +129,31 @@ function refuseBomb(unpacked: number, packed: number, limit: number | undefined)
   });
 }
 
-/** The bytes of a dump, unpacked. Each chunk is good until the next is asked for. */
+/** The bytes of a dump, unpacked. */
 async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable<Buffer> {
-  const source: AsyncIterable<Buffer> = file === '-' ? process.stdin : chunksOf(file);
-  const chunks = source[Symbol.asyncIterator]();
-  try {
-    const first = await chunks.next();
-    if (first.done) {
-      throw new DamageError({
-        doing: 'Reading the dump',
-        cause: 'it is empty',
-        remedy: 'Take the dump again',
-      });
+  const source: Readable =
+    file === '-' ? process.stdin : createReadStream(file, { highWaterMark: chunkBytes });
+  const chunks = (source as AsyncIterable<Buffer>)[Symbol.asyncIterator]();
+  const first = await chunks.next();
+  if (first.done) throw empty();
+  const raw = (async function* () {
+    let read = 0;
+    for (let next: IteratorResult<Buffer> = first; !next.done; next = await chunks.next()) {
+      read += next.value.length;
+      progress?.(read);
+      yield next.value;
     }
-    const raw = async function* (owned: boolean) {
-      let read = 0;
-      for (let next: IteratorResult<Buffer> = first; !next.done; next = await chunks.next()) {
-        read += next.value.length;
-        progress?.(read);
-        yield owned ? Buffer.from(next.value) : next.value;
-      }
-    };
-    switch (packingOf(first.value)) {
-      case 'gzip':
-        yield* gunzipped(raw(true));
-        break;
-      case 'bzip2':
-        yield* bunzipped(raw(true));
-        break;
-      case 'zip':
-        yield* unzipped(file, progress ?? (() => {}));
-        break;
-      case undefined:
-        yield* raw(false);
-    }
-  } finally {
-    await chunks.return?.();
-  }
-}
-
-/** The bytes of a file. While one chunk is worked on the next is read; then its memory is used again. */
-async function* chunksOf(file: string): AsyncGenerator<Buffer> {
-  const handle = await open(file);
-  let reading: Promise<{ bytesRead: number; buffer: Buffer }> | undefined;
-  try {
-    const buffers = [Buffer.allocUnsafeSlow(chunkBytes), Buffer.allocUnsafeSlow(chunkBytes)];
-    reading = handle.read(buffers[0]!, 0, chunkBytes, null);
-    for (let turn = 1; ; turn ^= 1) {
-      const { bytesRead, buffer } = await reading;
-      if (bytesRead === 0) return;
-      reading = handle.read(buffers[turn]!, 0, chunkBytes, null);
-      yield buffer.subarray(0, bytesRead);
-    }
-  } finally {
-    await reading?.catch(() => {});
-    await handle.close();
+  })();
+  switch (packingOf(first.value)) {
+    case 'gzip':
+      return yield* gunzipped(raw);
+    case 'bzip2':
+      return yield* bunzipped(raw);
+    case 'zip':
+      source.destroy();
+      return yield* unzipped(file, progress ?? (() => {}));
+    case undefined:
+      yield* raw;
   }
 }
 
