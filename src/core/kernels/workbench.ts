@@ -2,12 +2,12 @@ import type { ByteString } from '../bytes.js';
 import { type Kernels, kernelsWith } from './module.js';
 
 /** Bytes that are worked on in one go. */
-export const pieceBytes = 1 << 20;
+export const pieceBytes = 4 << 20;
 /** Bytes of a string that are worked on in one go. */
 export const textBytes = 128 * 1024;
 /** So many places of anchors, and so many edits, have room. */
-export const mostAnchors = 64 * 1024;
-export const mostEdits = 32 * 1024;
+export const mostAnchors = 256 * 1024;
+export const mostEdits = 128 * 1024;
 /** What is put by edits, and a piece after its edits, have so many bytes at most. */
 export const putBytes = 1 << 20;
 export const splicedBytes = 2 * pieceBytes;

@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
 import type { ByteString } from '../../../src/core/bytes.js';
+import { pieceBytes, textBytes } from '../../../src/core/kernels/workbench.js';
 import { type BytePattern, ManySearch } from '../../../src/core/search/many.js';
 
 const letters = fc.constantFrom('a', 'b', 'A', 'B', '.', '\xe9', '\xc9', 'z');
@@ -45,8 +46,10 @@ test('many patterns are found where a plain search finds them', () => {
 
 test('a long text is searched in pieces, and nothing at their edges is missed', () => {
   const patterns = ['ab', 'abcdefghijklmnopqrst', 'x'].map(text => ({ text, anyCase: true }));
-  for (const shift of [0, 1, 2, 19, 20]) {
-    const text = `${'-'.repeat(131072 - 25 + shift)}AbcdefghijklmnopqrstXab${'x'.repeat(200_000)}ab`;
+  // The edges of pieces of strings, and of buffers.
+  const edges = [textBytes, pieceBytes].flatMap(edge => [0, 1, 2, 19, 20].map(shift => edge - 25 + shift));
+  for (const edge of edges) {
+    const text = `${'-'.repeat(edge)}AbcdefghijklmnopqrstXab${'x'.repeat(200_000)}ab`;
     assert.deepEqual(found(patterns, text), plainly(patterns, text));
     assert.deepEqual(found(patterns, Buffer.from(text)), plainly(patterns, text));
   }
