@@ -14,7 +14,7 @@ export class EditList {
   private readonly bench = workbench();
   private readonly list: Int32Array;
   private bytes: Buffer = Buffer.alloc(0);
-  /** Edits from the first one on that is not in the memory. */
+  /** Edits that are not in the memory, once there are any; those in it come after them. */
   private others: Edit[] | undefined;
   private putsEnd = 0;
   /** How many edits lie in the memory. */
@@ -39,7 +39,8 @@ export class EditList {
     if (!this.others && (this.count === mostEdits || this.putsEnd + put.length > putBytes))
       this.others = this.take();
     if (this.others) {
-      this.others.push(edit);
+      // What the kernels have noted since comes before it.
+      this.others.push(...this.take(), edit);
       return;
     }
     const { list, bench } = this;
@@ -78,7 +79,7 @@ export class EditList {
       const size = kernels.splice(piece, end, edits, this.count, spliced, splicedBytes);
       if (size >= 0) return memory.subarray(spliced, spliced + size);
     }
-    return editedBuffer(bytes, end, this.others ?? this.take());
+    return editedBuffer(bytes, end, [...(this.others ?? []), ...this.take()]);
   }
 
   /** All edits that lie in the memory, which are no longer there then. */

@@ -158,3 +158,22 @@ test('values longer than what the kernels hold at once are rewritten alike', () 
       );
   }
 });
+
+test('an edit too large for the memory of the kernels loses none of those around it', () => {
+  const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')], {
+    openBase64: true,
+  });
+  const link = 'see https://old.example/site/a ';
+  const large = Buffer.from(link.repeat(40_000)).toString('base64');
+  const moved = Buffer.from(link.repeat(40_000).replaceAll('old.example/site', 'new.example')).toString(
+    'base64',
+  );
+  const { rows } = rewritten(
+    rules,
+    [link, link, link, link, large, link, link].map(one => `('${one}')`),
+  );
+  const after = link.replace('old.example/site', 'new.example');
+  assert.ok(
+    rows.join() === [after, after, after, after, moved, after, after].map(one => `('${one}')`).join(),
+  );
+});
