@@ -1,12 +1,13 @@
 import { createHash } from 'node:crypto';
 import { createReadStream } from 'node:fs';
-import { mkdir, open, readFile, rename, stat } from 'node:fs/promises';
+import { mkdir, readFile, stat } from 'node:fs/promises';
 import { join } from 'node:path';
 import { DamageError, UsageError } from '../core/errors.js';
-import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
+import type { CheckedEntry } from '../core/files/entries.js';
+import { readEntryList, writeEntryList } from './entry-list.js';
 import { LocalFiles } from './files/local.js';
 import { writeWhole } from './move-folder.js';
-import { asTrouble, telling } from './trouble.js';
+import { telling } from './trouble.js';
 
 /** One file of the crate besides those under `files/`. */
 export interface CratePart {
@@ -77,7 +78,7 @@ export class Crate {
   }
 
   async makeFolder(): Promise<void> {
-    await mkdir(this.folder, { recursive: true });
+    await telling(`Making the crate ${this.folder}`, () => mkdir(this.folder, { recursive: true }));
   }
 
   /** @throws UsageError when there is no crate, DamageError when its manifest is not one of ours */
@@ -123,39 +124,17 @@ export class Crate {
     );
   }
 
-  /** Writes a list of files whole or not at all. Not all of its text is in memory at once. */
-  async writeEntries(name: string, entries: Iterable<CheckedEntry>): Promise<CratePart> {
-    const hash = createHash('sha256');
-    let bytes = 0;
-    await telling(`Writing ${this.at(name)}`, async () => {
-      await this.makeFolder();
-      const partial = this.at(`.${name}.partial`);
-      const file = await open(partial, 'w');
-      try {
-        for (const text of linesOf(entries)) {
-          const chunk = Buffer.from(text);
-          hash.update(chunk);
-          bytes += chunk.length;
-          await file.appendFile(chunk);
-        }
-      } finally {
-        await file.close();
-      }
-      await rename(partial, this.at(name));
-    });
-    return { bytes, sha256: hash.digest('hex') };
+  /** Writes a list of files whole or not at all. @param entries in the order of their paths */
+  writeEntries(
+    name: string,
+    entries: AsyncIterable<CheckedEntry> | Iterable<CheckedEntry>,
+  ): Promise<CratePart> {
+    return writeEntryList(this.at(name), entries);
   }
 
   /** The files of the crate, as `files.ndjson` (or another list) tells them; none where the list is not there. */
-  async entries(name = 'files.ndjson'): Promise<CheckedEntry[]> {
-    let text: string;
-    try {
-      text = await readFile(this.at(name), 'utf8');
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
-      throw asTrouble(error, `Reading ${this.at(name)}`);
-    }
-    return text.split('\n').filter(Boolean).map(readEntryLine);
+  entries(name = 'files.ndjson'): AsyncIterable<CheckedEntry> {
+    return readEntryList(this.at(name));
   }
 
   /** @throws DamageError when a part is not what the manifest says */
@@ -168,18 +147,6 @@ export class Crate {
       remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
     });
   }
-}
-
-/** The lines of a list of files, many at a time. */
-function* linesOf(entries: Iterable<CheckedEntry>): Iterable<string> {
-  let lines: string[] = [];
-  for (const entry of entries) {
-    lines.push(`${entryLine(entry)}\n`);
-    if (lines.length < 1000) continue;
-    yield lines.join('');
-    lines = [];
-  }
-  yield lines.join('');
 }
 
 /** Size and SHA-256 of a file on this machine. */

@@ -1,4 +1,4 @@
-import { type ByteString, textOf } from '../core/bytes.js';
+import { asBytes, type ByteString, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
@@ -92,7 +92,7 @@ export async function verifyArrived(
   if (some.length < entries.length) {
     // Of those that are not read back, at least the size must be right.
     const sizes = new Map<ByteString, number>();
-    for await (const { path, size } of to.list(() => false, signal)) sizes.set(path, size);
+    for await (const { path, size } of to.list(outsideOf(entries), signal)) sizes.set(path, size);
     const seen = new Set(wrong);
     wrong.push(...entries.filter(entry => !seen.has(entry) && sizes.get(entry.path) !== entry.size));
   }
@@ -106,6 +106,13 @@ export async function verifyArrived(
   });
 }
 
+/** What lies in no folder in which some entries are; these are in the order of their paths. */
+function outsideOf(entries: readonly FileEntry[]): (entry: FileEntry) => boolean {
+  const [first, last] = [entries[0]!.path, entries.at(-1)!.path];
+  // All paths of what is in a folder lie between its own with a "/" and with the character after that.
+  return ({ path, type }) => type === 'folder' && (`${path}/` > last || `${path}0` < first);
+}
+
 /** Some files spread over all of them, with those that must be among them. */
 function sampleOf<E extends FileEntry>(
   entries: readonly E[],
@@ -117,22 +124,45 @@ function sampleOf<E extends FileEntry>(
   return entries.filter((entry, i) => picked.has(i) || surely.has(entry.path));
 }
 
-/** Removes what an earlier run put there and is not wanted any more, or is wanted as something else; gives what is left. */
-export async function removeOthers(
+/** Lists what stands at an end that may not be there yet. @param gone folders that are not entered any more */
+export async function* listStanding(
   files: FilesEnd,
-  wanted: readonly FileEntry[],
+  gone: ReadonlySet<ByteString>,
   signal: AbortSignal,
-): Promise<Map<ByteString, FileEntry>> {
-  const there = new Map<ByteString, FileEntry>();
-  if (!(await files.isThere())) return there;
-  const types = new Map<string, FileEntry['type']>(wanted.map(({ path, type }) => [path, type]));
-  const others: ByteString[] = [];
-  const skip = ({ path, type }: FileEntry) => {
-    if (types.get(path) === type) return false;
-    others.push(path);
-    return true;
-  };
-  for await (const entry of files.list(skip, signal)) there.set(entry.path, entry);
-  for (const path of others) await files.remove(path);
-  return there;
+): AsyncIterable<FileEntry> {
+  if (await files.isThere()) yield* files.list(({ path }) => gone.has(path), signal);
+}
+
+/** Takes away what an earlier run put at an end and is not wanted any more, or is wanted as something else. */
+export class Removal {
+  /** Folders that were taken away. */
+  readonly gone = new Set<ByteString>();
+  private readonly files: FilesEnd;
+
+  constructor(files: FilesEnd) {
+    this.files = files;
+  }
+
+  /** @returns what is left of what stands there */
+  async ofOthers(
+    wanted: ReadonlyMap<ByteString, FileEntry>,
+    there: ReadonlyMap<ByteString, FileEntry>,
+  ): Promise<Map<ByteString, FileEntry>> {
+    const left = new Map<ByteString, FileEntry>();
+    for (const [path, entry] of there) {
+      if (wanted.get(path)?.type === entry.type) left.set(path, entry);
+      else if (!this.isGone(path)) {
+        await this.files.remove(path);
+        if (entry.type === 'folder') this.gone.add(path);
+      }
+    }
+    return left;
+  }
+
+  private isGone(path: ByteString): boolean {
+    if (this.gone.size === 0) return false;
+    for (let at = path.indexOf('/'); at > 0; at = path.indexOf('/', at + 1))
+      if (this.gone.has(asBytes(path.slice(0, at)))) return true;
+    return false;
+  }
 }

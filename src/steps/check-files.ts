@@ -1,12 +1,16 @@
-import { textOf } from '../core/bytes.js';
-import type { FileEntry } from '../core/files/entries.js';
+import { type ByteString, textOf } from '../core/bytes.js';
+import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
+import { alongside } from '../core/files/order.js';
 import type { Finding } from '../core/findings.js';
+import type { Rules } from '../core/rewrite/rules.js';
 import { observerOf, Tally } from '../core/rewrite/tally.js';
 import { editsInValue } from '../core/rewrite/value.js';
 import type { FactName, Family } from '../core/site/family.js';
+import type { CrateManifest } from '../ends/crate.js';
+import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
 import { inTurns } from '../ends/in-turns.js';
-import { wantedOf } from './configure.js';
+import { type SetUp, wantedOf } from './configure.js';
 import { type Move, rulesOf } from './move.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
@@ -37,70 +41,105 @@ const readable =
   /\.(?:php|css|js|json|html?|xml|txt|svg|ini|conf|webmanifest)$|(?:^|\/)\.(?:htaccess|user\.ini)$/i;
 const largestText = 8 * 1024 * 1024;
 
-/** Compares every file by its checksum, and looks for old addresses in those that are text. */
+/**
+ * Compares every file by its checksum, and looks for old addresses in those that are text.
+ * @param tree what stands at the new end
+ */
 export async function compareFiles(
   run: StepRun,
   family: Family,
-  tree: readonly FileEntry[],
+  manifest: CrateManifest,
+  tree: AsyncIterable<FileEntry>,
   leftOver: LeftOver[],
 ): Promise<FilesComparison> {
-  const { move } = run;
-  const place = openFiles(move.newFiles!);
-  const rewritten = new Map((await move.crate.entries(movedFiles)).map(entry => [entry.path, entry]));
-  const wanted = new Map(
-    (await move.crate.entries()).map(entry => [entry.path, rewritten.get(entry.path) ?? entry]),
-  );
-  const missing: string[] = [];
-  const different: string[] = [];
-  let equal = 0;
-  let edited = 0;
-  const rules = rulesOf(move);
-  const plan = await planFromCrate(move, family, await move.crate.manifest());
-  const setUp = new Map(
-    plan.files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
-  );
-  // Of these only what they say counts, which is looked at by itself.
-  const configuration = new Set([...plan.configurationFiles, plan.configuration]);
-  const there = new Set<string>(tree.map(entry => entry.path));
-  for (const [path, entry] of wanted)
-    if (entry.type !== 'folder' && !there.has(path) && setUp.get(path) !== '') missing.push(textOf(path));
-  const extra = tree
-    .filter(({ path, type }) => type !== 'folder' && !wanted.has(path) && !setUp.has(path))
-    .map(({ path }) => textOf(path));
-  const files = tree.filter(entry => entry.type === 'file' && wanted.has(entry.path));
-  const sums = await place.checksums(
-    files.map(({ path }) => path),
-    run.signal,
-  );
-  let done = 0;
-  await inTurns(files, place.atOnce, run.signal, async entry => {
-    const expected = wanted.get(entry.path)!;
-    const sha256 = sums.get(entry.path);
-    const same = sha256 === expected.sha256;
-    if (same) equal++;
-    else if (setUp.get(entry.path) === sha256 || configuration.has(entry.path)) edited++;
-    else different.push(textOf(entry.path));
-    if (readable.test(entry.path) && entry.size <= largestText) {
-      const tally = new Tally();
-      const seen = tally.at('files', textOf(entry.path));
-      // What is equal need not be fetched again.
-      const ours = rewritten.has(entry.path) ? move.crate.movedFiles : move.crate.files;
-      const bytes = await readAll(same ? ours : place, entry.path);
-      const edits = editsInValue(bytes, rules, observerOf(seen));
-      if (edits.length > 0) {
-        const { start, end } = edits[0]!;
-        const line = bytes.slice(0, start).split('\n').length;
-        leftOver.push({
-          place: `${place.place}/${textOf(entry.path)}:${line}`,
-          count: edits.length,
-          sample: textOf(bytes.slice(start, end)),
-          why: 'not rewritten',
-        });
+  const { crate } = run.move;
+  const plan = await planFromCrate(run.move, family, manifest);
+  const comparing = new Comparing(run, plan, manifest.counts.files, leftOver);
+  const lists = alongside({ tree, taken: crate.entries(), moved: crate.entries(movedFiles) });
+  for await (const { tree: standing, taken, moved } of lists) await comparing.compare(standing, taken, moved);
+  return comparing.comparison();
+}
+
+type Entries<Entry extends FileEntry> = ReadonlyMap<ByteString, Entry>;
+
+/** Compares what stands at the new end with the crate, some of it after the other. */
+class Comparing {
+  private readonly run: StepRun;
+  private readonly place: FilesEnd;
+  private readonly rules: Rules;
+  private readonly files: number;
+  private readonly leftOver: LeftOver[];
+  /** The checksums of files that are set up, by path; empty for those that are taken away. */
+  private readonly setUp: ReadonlyMap<string, string>;
+  /** Of these only what they say counts, which is looked at by itself. */
+  private readonly configuration: ReadonlySet<string | undefined>;
+  private readonly count = { compared: 0, equal: 0, edited: 0 };
+  private readonly missing: string[] = [];
+  private readonly different: string[] = [];
+  private readonly extra: string[] = [];
+
+  constructor(run: StepRun, plan: SetUp, files: number, leftOver: LeftOver[]) {
+    this.run = run;
+    this.place = openFiles(run.move.newFiles!);
+    this.rules = rulesOf(run.move);
+    this.files = files;
+    this.leftOver = leftOver;
+    this.setUp = new Map(
+      plan.files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
+    );
+    this.configuration = new Set([...plan.configurationFiles, plan.configuration]);
+  }
+
+  async compare(
+    tree: Entries<FileEntry>,
+    taken: Entries<CheckedEntry>,
+    moved: Entries<CheckedEntry>,
+  ): Promise<void> {
+    const { setUp, place, run } = this;
+    for (const [path, { type }] of taken)
+      if (type !== 'folder' && !tree.has(path) && setUp.get(path) !== '') this.missing.push(textOf(path));
+    for (const [path, { type }] of tree)
+      if (type !== 'folder' && !taken.has(path) && !setUp.has(path)) this.extra.push(textOf(path));
+    const files = [...tree.values()].filter(({ type, path }) => type === 'file' && taken.has(path));
+    const sums = await place.checksums(
+      files.map(({ path }) => path),
+      run.signal,
+    );
+    await inTurns(files, place.atOnce, run.signal, async entry => {
+      const { path, size } = entry;
+      const sha256 = sums.get(path);
+      const same = sha256 === (moved.get(path) ?? taken.get(path))?.sha256;
+      if (same) this.count.equal++;
+      else if (setUp.get(path) === sha256 || this.configuration.has(path)) this.count.edited++;
+      else this.different.push(textOf(path));
+      if (readable.test(path) && size <= largestText) {
+        // What is equal need not be fetched again.
+        const { movedFiles: rewritten, files: asTaken } = run.move.crate;
+        this.lookInto(path, await readAll(same ? (moved.has(path) ? rewritten : asTaken) : place, path));
       }
-    }
-    run.events({ type: 'progress', what: textOf(entry.path), done: ++done, of: files.length, unit: 'files' });
-  });
-  return { compared: files.length, equal, edited, missing, different, extra };
+      const done = ++this.count.compared;
+      run.events({ type: 'progress', what: textOf(path), done, of: this.files, unit: 'files' });
+    });
+  }
+
+  private lookInto(path: ByteString, bytes: ByteString): void {
+    const seen = new Tally().at('files', textOf(path));
+    const edits = editsInValue(bytes, this.rules, observerOf(seen));
+    const [first] = edits;
+    if (!first) return;
+    const line = bytes.slice(0, first.start).split('\n').length;
+    this.leftOver.push({
+      place: `${this.place.place}/${textOf(path)}:${line}`,
+      count: edits.length,
+      sample: textOf(bytes.slice(first.start, first.end)),
+      why: 'not rewritten',
+    });
+  }
+
+  comparison(): FilesComparison {
+    const { missing, different, extra } = this;
+    return { ...this.count, missing, different, extra };
+  }
 }
 
 /** Whether the new configuration says what the sheet wants. */

@@ -1,3 +1,4 @@
+import { rm } from 'node:fs/promises';
 import { basename } from 'node:path';
 import { readDatabaseUrl, shownDatabase } from '../core/database/place.js';
 import { UsageError } from '../core/errors.js';
@@ -6,6 +7,7 @@ import type { Finding } from '../core/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families.js';
+import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
 import { compareDatabase } from './check-database.js';
@@ -19,7 +21,7 @@ import {
 } from './check-files.js';
 import { comparePagesOf } from './check-pages.js';
 import { compareTables, type TableComparison, tableFindings } from './check-tables.js';
-import { identityOf, type Move, rulesOf, treeIdentity } from './move.js';
+import { identityOf, identityOfTree, type Move, rulesOf, TreeIdentity } from './move.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { isOwn } from './spots.js';
 
@@ -45,7 +47,7 @@ export async function check(
   const { crate } = move;
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
-  const tree = move.newFiles ? await listNew(run, openFiles(move.newFiles)) : [];
+  const tree = move.newFiles ? await keepListing(run, openFiles(move.newFiles)) : undefined;
   const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump) : undefined;
   // What stands in a live database may have changed meanwhile.
   const again = run.again || exported !== undefined || (move.newLive && manifest.tables.length > 0);
@@ -54,7 +56,7 @@ export async function check(
     const leftOver: LeftOver[] = [];
     const files =
       move.newFiles && manifest.counts.files > 0
-        ? await compareFiles(run, family, tree, leftOver)
+        ? await compareFiles(run, family, manifest, listingOf(move), leftOver)
         : undefined;
     if (files) {
       findings.push(...fileFindings(move.newFiles!, files), ...(await configurationFindings(move, family)));
@@ -70,6 +72,7 @@ export async function check(
       ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
       ...leftOverFindings(leftOver),
     );
+    await rm(move.folder.at(listing), { force: true });
     const { pages, findings: seen } = await comparePagesOf(run, family);
     findings.push(...seen);
     const result: CheckResult = { files, tables, leftOver, pages };
@@ -97,7 +100,7 @@ function remedyFor({ newLive }: Move, exported: string | undefined): string {
 /** What a check depends on. */
 export async function checkInputs(run: StepRun): Promise<unknown> {
   const { crate, newFiles, newDump } = run.move;
-  const tree = newFiles ? await listNew(run, openFiles(newFiles)) : [];
+  const tree = newFiles ? await identityOfTree(await listNew(run, openFiles(newFiles))) : undefined;
   const { tables } = await crate.manifest();
   return inputsOf(
     run,
@@ -107,30 +110,51 @@ export async function checkInputs(run: StepRun): Promise<unknown> {
   );
 }
 
-function inputsOf({ move }: StepRun, crate: string | undefined, tree: FileEntry[], dump: unknown): unknown {
+function inputsOf(
+  { move }: StepRun,
+  crate: string | undefined,
+  tree: string | undefined,
+  dump: unknown,
+): unknown {
   const { old, new: next } = move.sheet;
   const database = next.database && { ...next.database, password: traceOfSecret(next.database.password) };
   return {
     database,
     crate,
-    tree: treeIdentity(tree),
+    tree,
     dump,
     pairs: rulesOf(move).pairs,
     reach: [old.reach, next.reach],
   };
 }
 
-async function listNew(run: StepRun, files: FilesEnd): Promise<FileEntry[]> {
-  if (!(await files.isThere())) {
-    throw new UsageError({
-      doing: `Checking ${files.place}`,
-      cause: 'it is not there',
-      remedy: 'Run "able-porter deliver" first',
-    });
+/** What stands at the new end while it is looked at, in the move folder. */
+const listing = 'results/looked-at.ndjson';
+
+/** Lists the new end into the move folder; gives a digest of it. */
+async function keepListing(run: StepRun, files: FilesEnd): Promise<string> {
+  const identity = new TreeIdentity();
+  async function* passing(entries: AsyncIterable<FileEntry>): AsyncIterable<FileEntry> {
+    for await (const entry of entries) {
+      identity.add(entry);
+      yield entry;
+    }
   }
-  const entries: FileEntry[] = [];
-  for await (const entry of files.list(one => isOwn(one.path), run.signal)) entries.push(entry);
-  return entries;
+  await writeEntryList(run.move.folder.at(listing), passing(await listNew(run, files)));
+  return identity.digest();
+}
+
+function listingOf({ folder }: Move): AsyncIterable<FileEntry> {
+  return readEntryList(folder.at(listing), true);
+}
+
+async function listNew(run: StepRun, files: FilesEnd): Promise<AsyncIterable<FileEntry>> {
+  if (await files.isThere()) return files.list(({ path }) => isOwn(path), run.signal);
+  throw new UsageError({
+    doing: `Checking ${files.place}`,
+    cause: 'it is not there',
+    remedy: 'Run "able-porter deliver" first',
+  });
 }
 
 function leftOverFindings(leftOver: readonly LeftOver[]): Finding[] {

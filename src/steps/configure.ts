@@ -229,7 +229,7 @@ function doubtsOf(move: Move, family: Family, after: ConfigurationFiles, finalPl
  * What the files that steer the web server become, and those that the sheet asks to edit.
  * @param configured the configuration's files as they shall be; edits of the sheet come after
  * @param originals where the others are read from
- * @param paths the files that are there
+ * @param entries the files that are there
  * @returns all of them together
  */
 export async function planServed(
@@ -237,14 +237,19 @@ export async function planServed(
   family: Family,
   configured: readonly SetUpFile[],
   originals: (path: ByteString) => FilesEnd,
-  paths: readonly FileEntry[],
+  entries: AsyncIterable<FileEntry>,
   finalPlace: string,
 ): Promise<{ files: SetUpFile[]; edits: number[]; findings: Finding[] }> {
   const files = new Map(configured.map(file => [file.path, file]));
   const wishes = move.sheet.configure.edits;
   const found = wishes.map(() => 0);
-  const robots = paths.some(({ path }) => path === 'robots.txt');
-  for (const entry of paths) {
+  const { maintenance } = move.sheet.configure;
+  const page = family.maintenance;
+  let robots = false;
+  let standing: FileEntry | undefined;
+  for await (const entry of entries) {
+    if (entry.path === 'robots.txt') robots = true;
+    if (page && 'file' in page && entry.path === page.file) standing = entry;
     if (entry.type !== 'file' || !isFittable(move, entry.path)) continue;
     const before = await readAll(originals(entry.path), entry.path);
     const after = fit(move, entry.path, files.get(entry.path)?.after ?? before, (wish, count) => {
@@ -265,8 +270,6 @@ export async function planServed(
       remedy: 'Correct file or find in the sheet; they are compared byte for byte',
     });
   }
-  const { maintenance } = move.sheet.configure;
-  const page = family.maintenance;
   if (maintenance === 'keep') return { files: [...files.values()], edits: found, findings };
   if (!page) {
     findings.push({
@@ -277,11 +280,10 @@ export async function planServed(
       remedy: `Switch it ${maintenance} in the site itself`,
     });
   } else if ('file' in page) {
-    const there = paths.find(({ path }) => path === page.file);
-    const before = there && (await readAll(originals(there.path), there.path));
+    const before = standing && (await readAll(originals(standing.path), standing.path));
     if (maintenance === 'on')
       files.set(page.file, { ...absent, path: page.file, before, after: page.content });
-    else if (there) files.set(page.file, { ...absent, path: page.file, before });
+    else if (standing) files.set(page.file, { ...absent, path: page.file, before });
   }
   return { files: [...files.values()], edits: found, findings };
 }

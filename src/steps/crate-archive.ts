@@ -1,15 +1,17 @@
 import { mkdir, rename, rm } from 'node:fs/promises';
 import { basename } from 'node:path';
-import { textOf } from '../core/bytes.js';
+import { type ByteString, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import { archiveName } from '../core/files/archive-names.js';
-import type { FileEntry } from '../core/files/entries.js';
+import type { CheckedEntry } from '../core/files/entries.js';
+import { alongside } from '../core/files/order.js';
 import { partsOf, readParts, writeParts } from '../ends/archive/parts.js';
 import { sealed, unsealed } from '../ends/archive/seal.js';
 import { settleCrate, tarOf, unpackCrate } from '../ends/archive/tar.js';
 import { Crate, type CrateManifest } from '../ends/crate.js';
 import { LocalFiles } from '../ends/files/local.js';
 import { telling } from '../ends/trouble.js';
+import { listStanding } from './arrival.js';
 import { CarryingProgress } from './progress.js';
 import type { StepRun } from './run.js';
 
@@ -31,7 +33,7 @@ export async function archiveCrate(
 ): Promise<CrateArchive> {
   const { crate, folder, sheet } = run.move;
   const manifest = await crate.manifest();
-  const progress = new CarryingProgress(run.events, await crate.entries());
+  const progress = new CarryingProgress(run.events, manifest.counts);
   let bytes = 0;
   const tar = tarOf(crate, manifest, entry => progress.done(entry));
   const counted = async function* (content: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
@@ -92,26 +94,12 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
     run.signal.throwIfAborted();
     await crate.verifyPart(name, part);
   }
-  const entries = await crate.entries();
-  const wrong = [
-    ...(await unlike(run, crate.files, entries)),
-    ...(await unlike(
-      run,
-      crate.above,
-      manifest.parts['above.ndjson'] ? await crate.entries('above.ndjson') : [],
-    )),
-  ];
-  const files = entries.filter(({ type }) => type === 'file');
-  if (wrong.length === 0) {
-    const bytes = files.reduce((sum, { size }) => sum + size, 0);
-    return {
-      crate: crate.folder,
-      manifest,
-      parts: Object.keys(manifest.parts).length,
-      files: files.length,
-      bytes,
-    };
-  }
+  const progress = new CarryingProgress(run.events, manifest.counts);
+  const { files, bytes, wrong } = await unlike(run, crate.files, crate.entries(), progress);
+  if (manifest.parts['above.ndjson'])
+    wrong.push(...(await unlike(run, crate.above, crate.entries('above.ndjson'), progress)).wrong);
+  if (wrong.length === 0)
+    return { crate: crate.folder, manifest, parts: Object.keys(manifest.parts).length, files, bytes };
   throw new DamageError({
     doing: `Verifying the crate ${crate.folder}`,
     cause: `${wrong.length} ${wrong.length === 1 ? 'thing is' : 'things are'} not as its lists say, the first ${wrong[0]}`,
@@ -119,30 +107,33 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
   });
 }
 
-/** What in a folder is not what a list says: missing, changed, or not on it. */
+/** Counts the files that a list says are in a folder, and names what is not so: missing, changed, or not on it. */
 async function unlike(
   run: StepRun,
   end: LocalFiles,
-  entries: readonly (FileEntry & { readonly sha256?: string | undefined })[],
-): Promise<string[]> {
-  const progress = new CarryingProgress(run.events, entries);
-  const listed = new Map(entries.map(entry => [entry.path, entry]));
-  const wrong: string[] = [];
-  const there = new Set<string>();
-  if (await end.isThere()) {
-    for await (const { path, type, to } of end.list(() => false, run.signal)) {
-      there.add(path);
+  entries: AsyncIterable<CheckedEntry>,
+  progress: CarryingProgress,
+): Promise<{ files: number; bytes: number; wrong: string[] }> {
+  const seen = { files: 0, bytes: 0, wrong: [] as string[] };
+  const shown = (path: ByteString) => `${end.place}/${textOf(path)}`;
+  const lists = alongside({ listed: entries, there: listStanding(end, new Set(), run.signal) });
+  for await (const { listed, there } of lists) {
+    for (const { path, type, to } of there.values()) {
       const entry = listed.get(path);
       const isKnown = entry ? entry.type === type && entry.to === to : type === 'folder';
-      if (!isKnown) wrong.push(`${end.place}/${textOf(path)}`);
+      if (!isKnown) seen.wrong.push(shown(path));
+    }
+    for (const entry of listed.values()) {
+      const { path, type, size, sha256 } = entry;
+      if (!there.has(path)) seen.wrong.push(shown(path));
+      if (type !== 'file') continue;
+      seen.files++;
+      seen.bytes += size;
+      if (!there.has(path)) continue;
+      const sums = await end.checksums([path], run.signal);
+      if (sums.get(path) !== sha256) seen.wrong.push(shown(path));
+      progress.done(entry);
     }
   }
-  const files = entries.filter(({ type }) => type === 'file');
-  for (const entry of entries) if (!there.has(entry.path)) wrong.push(`${end.place}/${textOf(entry.path)}`);
-  for (const entry of files.filter(({ path }) => there.has(path))) {
-    const sums = await end.checksums([entry.path], run.signal);
-    if (sums.get(entry.path) !== entry.sha256) wrong.push(`${end.place}/${textOf(entry.path)}`);
-    progress.done(entry);
-  }
-  return wrong;
+  return seen;
 }

@@ -1,6 +1,5 @@
-import { asBytes, type ByteString } from '../core/bytes.js';
+import { asBytes } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
-import type { FileEntry } from '../core/files/entries.js';
 import { type Finding, saysStop } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
@@ -105,8 +104,7 @@ export async function deliver(
       for (const file of own) await layFile(tree.incoming, asBytes(file.path), file);
       if (!tree.update) {
         // What was put into them since has changed their times.
-        for (const entry of foldersAbove(paths, tree.entries))
-          await tree.incoming.finishFolder(entry.path, entry);
+        for (const entry of tree.above) await tree.incoming.finishFolder(entry.path, entry);
       }
       const { standing } = tree;
       const unwanted = own.filter(({ after, path }) => after === undefined && standing.has(asBytes(path)));
@@ -161,7 +159,7 @@ export async function deliver(
     const result: DeliverResult = {
       files: tree && {
         place: tree.spot.place,
-        count: tree.entries.filter(({ type }) => type === 'file').length,
+        count: tree.files,
         bytes: tree.bytes,
         again: tree.again,
         removed: tree.gone.length,
@@ -190,9 +188,7 @@ export async function deliverInputs({ move }: StepRun): Promise<unknown> {
   return {
     crate: await crate.identity(),
     moved: (move.newDump || move.newLive) && (await crate.partIdentity(movedDump)),
-    movedFiles: await crate
-      .entries(movedFiles)
-      .then(entries => entries.map(({ path, sha256 }) => [path, sha256])),
+    movedFiles: await crate.partIdentity(movedFiles),
     files: move.newFiles,
     dump: move.newDump,
     parts: move.sheet.new.database?.parts,
@@ -223,11 +219,4 @@ async function movedPart(run: StepRun): Promise<CratePart> {
   }
   await crate.verifyPart(movedDump, part);
   return part;
-}
-
-/** The folders in which some paths lie, the deepest first. */
-function foldersAbove(paths: readonly ByteString[], entries: readonly FileEntry[]): FileEntry[] {
-  const isAbove = ({ path, type }: FileEntry) =>
-    type === 'folder' && paths.some(one => one.startsWith(`${path}/`));
-  return entries.filter(isAbove).reverse();
 }

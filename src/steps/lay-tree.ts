@@ -1,11 +1,15 @@
+import { rm } from 'node:fs/promises';
 import { asBytes, type ByteString, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
-import { type CheckedEntry, entryLine, type FileEntry, readEntryLine } from '../core/files/entries.js';
+import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
+import { alongside, type Slice } from '../core/files/order.js';
 import type { Finding } from '../core/findings.js';
+import type { Crate } from '../ends/crate.js';
+import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
 import { inTurns } from '../ends/in-turns.js';
-import { type Arrived, alreadyThere, removeOthers, sameTime, verifyArrived } from './arrival.js';
+import { type Arrived, alreadyThere, listStanding, Removal, sameTime, verifyArrived } from './arrival.js';
 import { carry, type Way } from './carry.js';
 import { CarryingProgress } from './progress.js';
 import { movedFiles } from './rewrite.js';
@@ -27,25 +31,28 @@ export interface LayOptions {
 export interface ReadyTree {
   readonly spot: Spot;
   readonly incoming: FilesEnd;
-  readonly entries: readonly CheckedEntry[];
+  /** How many files it has, and bytes in them. */
+  readonly files: number;
+  readonly bytes: number;
   /** Whether an earlier delivery of this move stands there, of which only what changed is put anew. */
   readonly update: boolean;
-  /** What stood there when this run began, of an earlier delivery. */
-  readonly standing: ReadonlyMap<ByteString, FileEntry>;
+  /** Those of the paths written by setting up that stand there of an earlier delivery. */
+  readonly standing: ReadonlySet<ByteString>;
+  /** The folders in which paths written by setting up lie, the deepest first. */
+  readonly above: readonly FileEntry[];
   /** Files of an earlier delivery that are to be taken away. */
   readonly gone: readonly ByteString[];
   /** What of an earlier delivery stays there although the old site no longer has it. */
   readonly stays: readonly CheckedEntry[];
-  /** Bytes of the whole tree. */
-  readonly bytes: number;
   /** Files that were there already, at their place or beside it. */
   readonly again: number;
   readonly way: Way | undefined;
   readonly findings: readonly Finding[];
 }
 
-/** What an earlier delivery put there, in the move folder. */
+/** What an earlier delivery put there, and what stood there when this one began; in the move folder. */
 const lastTree = 'results/delivered.ndjson';
+const standingTree = 'results/standing.ndjson';
 
 /**
  * Carries the crate's files to the incoming folder of a spot, rewritten ones in place of those taken, and checks them.
@@ -61,119 +68,305 @@ export async function makeTreeReady(
   const { crate, folder } = run.move;
   const root = openFiles(spot.place);
   const incoming = openIncoming(spot);
-  const rewritten = new Map((await crate.entries(movedFiles)).map(entry => [entry.path, entry]));
-  const all = await crate.entries();
-  const holds = (entry: FileEntry) =>
-    incoming.takesName(entry.path) && (entry.type !== 'link' || incoming.makesLinks);
-  const entries = all.filter(holds).map(entry => rewritten.get(entry.path) ?? entry);
-  const files = entries.filter(({ type, path }) => type === 'file' && !others.has(path));
   const update = delivered(await folder.readJournal()).has(spot.place) && (await stands(spot, spot.path));
-  const standing = update ? await listed(root, run.signal) : new Map<ByteString, FileEntry>();
-  const before = await readLastTree(run);
-  const wanted = new Set(all.map(({ path }) => path));
-  const stale = removable(
-    before.map(({ path }) => path).filter(path => !wanted.has(path)),
-    standing,
+  await writeEntryList(
+    folder.at(standingTree),
+    update ? root.list(({ path }) => isOwn(path), run.signal) : [],
   );
+  const all = await countOf(crate, incoming, others);
+  const progress = new CarryingProgress(run.events, all);
+  const laying = new Laying({ run, spot, root, incoming, others, options, progress });
+  const lists = alongside({
+    taken: crate.entries(),
+    moved: crate.entries(movedFiles),
+    standing: readEntryList(folder.at(standingTree), true),
+    before: readEntryList(folder.at(lastTree)),
+    there: listStanding(incoming, laying.removal.gone, run.signal),
+  });
+  for await (const slice of lists) await laying.lay(slice);
+  return laying.ready(update);
+}
 
-  const inPlace = await alreadyThere(
-    root,
-    files,
-    standing,
-    run.signal,
-    options.byContent ? 'content' : 'time',
-  );
-  const missing = files.filter(({ path }) => !inPlace.whole.has(path));
-  const structure = entries.filter(
-    entry => entry.type !== 'file' && differs(root, standing.get(entry.path), entry),
-  );
-  const progress = new CarryingProgress(run.events, files);
-  const arrived = await fill(run, incoming, [...structure, ...missing]);
-  for (const entry of files)
-    if (inPlace.whole.has(entry.path) || arrived.whole.has(entry.path)) progress.done(entry);
-  const toCarry = missing.filter(({ path }) => !arrived.whole.has(path));
-  const sourceOf = ({ path }: FileEntry) => (rewritten.has(path) ? crate.movedFiles : crate.files);
-  const cargo = { to: incoming, signal: run.signal, begun: arrived.begun, progress, pace: run.pace };
-  const sums = new Map<ByteString, string>();
-  let way: Way | undefined;
-  for (const from of [crate.files, crate.movedFiles]) {
-    const own = toCarry.filter(({ path }) => rewritten.has(path) === (from.place === crate.movedFiles.place));
-    const carried = await carry({ ...cargo, from }, own);
-    for (const [path, sum] of carried.sums) sums.set(path, sum);
-    way ??= carried.way;
+/** What an end is to hold of what was taken, with what was rewritten in its place. */
+function wantedAt(
+  end: FilesEnd,
+  taken: ReadonlyMap<ByteString, CheckedEntry>,
+  moved: ReadonlyMap<ByteString, CheckedEntry>,
+): CheckedEntry[] {
+  return [...taken.values()]
+    .filter(({ path, type }) => end.takesName(path) && (type !== 'link' || end.makesLinks))
+    .map(entry => moved.get(entry.path) ?? entry);
+}
+
+/** How many files are to be carried, and bytes in them. */
+async function countOf(
+  crate: Crate,
+  end: FilesEnd,
+  others: ReadonlySet<ByteString>,
+): Promise<{ files: number; bytes: number }> {
+  const all = { files: 0, bytes: 0 };
+  for await (const { taken, moved } of alongside({
+    taken: crate.entries(),
+    moved: crate.entries(movedFiles),
+  })) {
+    for (const { type, path, size } of wantedAt(end, taken, moved)) {
+      if (type !== 'file' || others.has(path)) continue;
+      all.files++;
+      all.bytes += size;
+    }
   }
-  const wrong = toCarry.find(({ path, sha256 }) => sums.get(path) !== sha256);
-  if (wrong) {
-    throw new DamageError({
-      doing: `Delivering ${textOf(wrong.path)}`,
-      cause: 'it is not what the crate says it should be',
-      remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
-    });
+  return all;
+}
+
+interface LayingTerms {
+  readonly run: StepRun;
+  readonly spot: Spot;
+  readonly root: FilesEnd;
+  readonly incoming: FilesEnd;
+  readonly others: ReadonlySet<ByteString>;
+  readonly options: LayOptions;
+  readonly progress: CarryingProgress;
+}
+
+type LayingSlice = Slice<{
+  taken: AsyncIterable<CheckedEntry>;
+  moved: AsyncIterable<CheckedEntry>;
+  standing: AsyncIterable<FileEntry>;
+  before: AsyncIterable<CheckedEntry>;
+  there: AsyncIterable<FileEntry>;
+}>;
+
+/** Makes a tree ready, some of its entries after the others. */
+class Laying {
+  readonly removal: Removal;
+  private readonly terms: LayingTerms;
+  private readonly all = { files: 0, bytes: 0, again: 0 };
+  private way: Way | undefined;
+  /** Those of the others that stand there. */
+  private readonly standing = new Set<ByteString>();
+  private readonly folders: FileEntry[] = [];
+  private readonly stale = new Stale();
+  private readonly untellable: ByteString[] = [];
+  private readonly unlinked: ByteString[] = [];
+  private readonly readBack = { compared: 0, of: 0 };
+
+  constructor(terms: LayingTerms) {
+    this.terms = terms;
+    this.removal = new Removal(terms.incoming);
   }
-  const findings = notTaken(incoming, all);
-  const unseen = missing.filter(({ path }) => !arrived.verified.has(path));
-  if (incoming.far && unseen.length > 0) {
-    const verified = await verifyArrived({ ...cargo, from: sourceOf }, unseen, options.sample, arrived.begun);
-    if (verified < unseen.length) {
+
+  async lay({ taken, moved, standing, before, there }: LayingSlice): Promise<void> {
+    const { run, root, incoming, others, options, progress } = this.terms;
+    const entries = wantedAt(incoming, taken, moved);
+    const files = entries.filter(({ type, path }) => type === 'file' && !others.has(path));
+    this.look(taken, entries, standing);
+    this.stale.look(taken, standing, before);
+    const how = options.byContent ? 'content' : 'time';
+    const inPlace = await alreadyThere(root, files, standing, run.signal, how);
+    const missing = files.filter(({ path }) => !inPlace.whole.has(path));
+    const structure = entries.filter(
+      entry => entry.type !== 'file' && differs(root, standing.get(entry.path), entry),
+    );
+    const arrived = await this.fill([...structure, ...missing], there);
+    for (const entry of files)
+      if (inPlace.whole.has(entry.path) || arrived.whole.has(entry.path)) progress.done(entry);
+    this.all.again += inPlace.whole.size + arrived.whole.size;
+    await this.carry(
+      missing.filter(({ path }) => !arrived.whole.has(path)),
+      moved,
+      arrived,
+    );
+    await this.verify(
+      missing.filter(({ path }) => !arrived.verified.has(path)),
+      moved,
+      arrived,
+    );
+  }
+
+  /** Notes what is asked for in the end. */
+  private look(
+    taken: ReadonlyMap<ByteString, CheckedEntry>,
+    entries: readonly CheckedEntry[],
+    standing: ReadonlyMap<ByteString, FileEntry>,
+  ): void {
+    const { incoming, others } = this.terms;
+    for (const { path, type } of taken.values()) {
+      if (!incoming.takesName(path)) this.untellable.push(path);
+      else if (type === 'link' && !incoming.makesLinks) this.unlinked.push(path);
+    }
+    for (const entry of entries) {
+      this.all.bytes += entry.size;
+      if (entry.type === 'file') this.all.files++;
+      if (entry.type === 'folder') this.folders.push(entry);
+    }
+    for (const path of others) if (standing.has(path)) this.standing.add(path);
+  }
+
+  /** Makes folders and links in the incoming folder; tells what of the files an earlier run brought there. */
+  private async fill(
+    wanted: readonly CheckedEntry[],
+    there: ReadonlyMap<ByteString, FileEntry>,
+  ): Promise<Arrived> {
+    const { incoming, run } = this.terms;
+    const stays = await this.removal.ofOthers(new Map(wanted.map(entry => [entry.path, entry])), there);
+    for (const entry of wanted)
+      if (entry.type === 'folder' && !stays.has(entry.path))
+        await incoming.makeFolder(entry.path, entry.mode);
+    const links = wanted.filter(({ type, path, to }) => type === 'link' && stays.get(path)?.to !== to);
+    await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
+    const files = wanted.filter(({ type }) => type === 'file');
+    return alreadyThere(incoming, files, stays, run.signal, 'resume');
+  }
+
+  private async carry(
+    files: readonly CheckedEntry[],
+    moved: { has(path: ByteString): boolean },
+    { begun }: Arrived,
+  ): Promise<void> {
+    const { run, incoming, progress } = this.terms;
+    const { crate } = run.move;
+    const cargo = { to: incoming, signal: run.signal, begun, progress, pace: run.pace };
+    for (const isMoved of [false, true]) {
+      const own = files.filter(({ path }) => moved.has(path) === isMoved);
+      const { sums, way } = await carry({ ...cargo, from: isMoved ? crate.movedFiles : crate.files }, own);
+      this.way ??= way;
+      const wrong = own.find(({ path, sha256 }) => sums.get(path) !== sha256);
+      if (!wrong) continue;
+      throw new DamageError({
+        doing: `Delivering ${textOf(wrong.path)}`,
+        cause: 'it is not what the crate says it should be',
+        remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
+      });
+    }
+  }
+
+  private async verify(
+    unseen: readonly CheckedEntry[],
+    moved: { has(path: ByteString): boolean },
+    { begun }: Arrived,
+  ): Promise<void> {
+    const { run, incoming, progress, options } = this.terms;
+    if (!incoming.far || unseen.length === 0) return;
+    const { crate } = run.move;
+    const from = ({ path }: FileEntry) => (moved.has(path) ? crate.movedFiles : crate.files);
+    const cargo = { to: incoming, from, signal: run.signal, progress, pace: run.pace };
+    this.readBack.compared += await verifyArrived(cargo, unseen, options.sample, begun);
+    this.readBack.of += unseen.length;
+  }
+
+  async ready(update: boolean): Promise<ReadyTree> {
+    const { spot, incoming, others, options } = this.terms;
+    const folders = this.folders.reverse();
+    if (!update) for (const entry of folders) await incoming.finishFolder(entry.path, entry);
+    const { gone, stays } = this.stale.found();
+    const { files, bytes, again } = this.all;
+    return {
+      spot,
+      incoming,
+      files,
+      bytes,
+      again,
+      update,
+      standing: this.standing,
+      above: folders.filter(({ path }) => [...others].some(one => one.startsWith(`${path}/`))),
+      gone: options.mirror ? gone : [],
+      stays: options.mirror ? [] : stays,
+      way: this.way,
+      findings: this.findings(gone),
+    };
+  }
+
+  private findings(gone: readonly ByteString[]): Finding[] {
+    const { spot, incoming, options } = this.terms;
+    const findings = [
+      ...several(
+        'name-not-taken',
+        'warn',
+        incoming.place,
+        this.untellable,
+        'names cannot be told to the new end and were left out',
+        'Rename them at the old site, or use another protocol',
+      ),
+      ...several(
+        'link-not-made',
+        'warn',
+        incoming.place,
+        this.unlinked,
+        'symbolic links cannot be made over this protocol and were left out',
+        'Use SFTP, or make copies of what they lead to',
+      ),
+    ];
+    const { compared, of } = this.readBack;
+    if (compared < of) {
       findings.push({
         level: 'note',
         code: 'read-back-sample',
         place: spot.place,
-        what: `${verified} of ${unseen.length} files were read back and compared; of the others only the size is known`,
+        what: `${compared} of ${of} files were read back and compared; of the others only the size is known`,
         remedy: 'Run "able-porter check" for a comparison of every file, when there is time',
       });
     }
-  }
-  if (!update) {
-    for (const entry of entries.filter(({ type }) => type === 'folder').reverse())
-      await incoming.finishFolder(entry.path, entry);
-  }
-  if (!options.mirror) {
+    if (options.mirror) return findings;
     const what =
-      stale.length === 1
+      gone.length === 1
         ? 'thing of an earlier delivery is no longer at the old site, and stays at the new one'
         : 'things of an earlier delivery are no longer at the old site, and stay at the new one';
     const remedy = 'Run "able-porter deliver --mirror" to take them away';
-    findings.push(...several('files-gone-stay', 'note', spot.place, stale, what, remedy));
+    return [...findings, ...several('files-gone-stay', 'note', spot.place, gone, what, remedy)];
   }
-  return {
-    spot,
-    incoming,
-    entries,
-    update,
-    standing,
-    gone: options.mirror ? stale : [],
-    stays: options.mirror ? [] : before.filter(({ path }) => !wanted.has(path) && standing.has(path)),
-    bytes: entries.reduce((sum, { size }) => sum + size, 0),
-    again: inPlace.whole.size + arrived.whole.size,
-    way,
-    findings,
-  };
+}
+
+/** Looks for what an earlier delivery put at the new end and the old site no longer has. */
+class Stale {
+  private readonly entries: CheckedEntry[] = [];
+  /** Folders in which something else stands. */
+  private readonly kept = new Set<ByteString>();
+
+  look(
+    wanted: ReadonlyMap<ByteString, FileEntry>,
+    standing: ReadonlyMap<ByteString, FileEntry>,
+    before: ReadonlyMap<ByteString, CheckedEntry>,
+  ): void {
+    for (const [path, entry] of before) if (!wanted.has(path) && standing.has(path)) this.entries.push(entry);
+    for (const path of standing.keys()) {
+      if (before.has(path) && !wanted.has(path)) continue;
+      for (let above = folderOf(path); above !== '' && !this.kept.has(above); above = folderOf(above))
+        this.kept.add(above);
+    }
+  }
+
+  /** All that still stands, and what of it may go: files and links, and those folders in which nothing else stands. */
+  found(): { gone: ByteString[]; stays: readonly CheckedEntry[] } {
+    const gone = this.entries.map(({ path }) => path).filter(path => !this.kept.has(path));
+    return { gone, stays: this.entries };
+  }
 }
 
 /** Puts a ready tree in its place; gives the paths of what is kept. */
 export async function putTree(run: StepRun, tree: ReadyTree): Promise<string[]> {
+  const { folder } = run.move;
   const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.spot));
   // For the next time: what is ours, and may be taken away once the old site no longer has it.
-  const lines = [...tree.entries, ...tree.stays].map(entry => `${entryLine(entry)}\n`);
-  await run.move.folder.write(lastTree, lines.join(''));
+  await writeEntryList(folder.at(lastTree), oursOf(run.move.crate, tree));
+  await rm(folder.at(standingTree), { force: true });
   return kept;
 }
 
-async function readLastTree(run: StepRun): Promise<CheckedEntry[]> {
-  const text = await run.move.folder.read(lastTree);
-  return text?.split('\n').filter(Boolean).map(readEntryLine) ?? [];
+/** What of the new end is ours. */
+async function* oursOf(crate: Crate, { incoming, stays }: ReadyTree): AsyncIterable<CheckedEntry> {
+  const lists = alongside({
+    taken: crate.entries(),
+    moved: crate.entries(movedFiles),
+    stays: asList(stays),
+  });
+  for await (const { taken, moved, stays: staying } of lists) {
+    const ours = [...wantedAt(incoming, taken, moved), ...staying.values()];
+    yield* ours.sort((a, b) => (a.path < b.path ? -1 : 1));
+  }
 }
 
-/** Makes folders and links in the incoming folder; tells what of the files an earlier run brought there. */
-async function fill(run: StepRun, incoming: FilesEnd, wanted: readonly CheckedEntry[]): Promise<Arrived> {
-  const there = await removeOthers(incoming, wanted, run.signal);
-  for (const entry of wanted)
-    if (entry.type === 'folder' && !there.has(entry.path)) await incoming.makeFolder(entry.path, entry.mode);
-  const links = wanted.filter(({ type, path, to }) => type === 'link' && there.get(path)?.to !== to);
-  await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
-  const files = wanted.filter(({ type }) => type === 'file');
-  return alreadyThere(incoming, files, there, run.signal, 'resume');
+async function* asList(entries: readonly CheckedEntry[]): AsyncIterable<CheckedEntry> {
+  yield* entries;
 }
 
 /**
@@ -181,45 +374,43 @@ async function fill(run: StepRun, incoming: FilesEnd, wanted: readonly CheckedEn
  * index files last. Safe to do again from any moment.
  */
 async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
-  const { spot, incoming, entries, standing, gone } = tree;
+  const { spot, incoming, gone } = tree;
+  const { folder, crate } = run.move;
   const root = openFiles(spot.place);
   const at = (path: ByteString) => asBytes(spot.path === '' ? path : `${spot.path}/${path}`);
-  const modes = new Map(entries.map(({ path, mode }) => [path, mode]));
-  const waiting = [...(await listed(incoming, run.signal)).values()];
-  for (const { path, type, mode, to } of waiting) {
-    const there = standing.get(path);
-    if (there && there.type !== type) await root.remove(path);
-    if (type === 'link') await root.makeLink(path, to!);
-    if (type === 'folder' && there?.type !== 'folder') await root.makeFolder(path, modes.get(path) ?? mode);
+  const put = (path: ByteString) => spot.end.replace(asBytes(`${spot.incoming}/${path}`), at(path));
+  const late: ByteString[] = [];
+  const folders: { entry: FileEntry; differs: boolean }[] = [];
+  const touched = new Set<ByteString>();
+  const lists = alongside({
+    waiting: incoming.list(({ path }) => isOwn(path), run.signal),
+    taken: crate.entries(),
+    standing: readEntryList(folder.at(standingTree), true),
+  });
+  for await (const { waiting, taken, standing } of lists) {
+    const early: ByteString[] = [];
+    for (const { path, type, mode, to } of waiting.values()) {
+      const there = standing.get(path);
+      if (there && there.type !== type) await root.remove(path);
+      if (type === 'link') await root.makeLink(path, to!);
+      if (type === 'folder' && there?.type !== 'folder')
+        await root.makeFolder(path, taken.get(path)?.mode ?? mode);
+      if (type === 'file') (isIndex(path) ? late : early).push(path);
+      touched.add(type === 'folder' ? path : folderOf(path));
+    }
+    await inTurns(early, root.atOnce, run.signal, put);
+    for (const entry of taken.values())
+      if (entry.type === 'folder')
+        folders.push({ entry, differs: differs(root, standing.get(entry.path), entry) });
   }
-  const put = ({ path }: FileEntry) => spot.end.replace(asBytes(`${spot.incoming}/${path}`), at(path));
-  const files = waiting.filter(({ type }) => type === 'file');
-  const early = files.filter(({ path }) => !isIndex(path));
-  await inTurns(early, root.atOnce, run.signal, put);
-  for (const entry of files.filter(({ path }) => isIndex(path))) await put(entry);
+  for (const path of late) await put(path);
   // The deepest first, so that a folder is empty when its turn comes.
   for (const path of [...gone].reverse()) await root.remove(path);
-  const touched = new Set(
-    [...waiting.map(({ path }) => path), ...gone].flatMap(path => [path, folderOf(path)]),
-  );
-  const unfinished = entries.filter(
-    entry =>
-      entry.type === 'folder' && (touched.has(entry.path) || differs(root, standing.get(entry.path), entry)),
-  );
-  for (const entry of unfinished.reverse()) await root.finishFolder(entry.path, entry);
+  for (const path of gone) touched.add(folderOf(path));
+  const unfinished = folders.filter(one => one.differs || touched.has(one.entry.path));
+  for (const { entry } of unfinished.reverse()) await root.finishFolder(entry.path, entry);
   await spot.end.remove(spot.incoming);
   return (await stands(spot, spot.keepsake)) ? [pathIn(spot, spot.keepsake)] : [];
-}
-
-/** Files and links of a list that still stand, and those folders of it in which nothing else does. */
-function removable(paths: readonly ByteString[], standing: ReadonlyMap<ByteString, FileEntry>): ByteString[] {
-  const listed = new Set(paths);
-  const kept = new Set<ByteString>();
-  for (const path of standing.keys()) {
-    if (listed.has(path)) continue;
-    for (let above = folderOf(path); above !== ''; above = folderOf(above)) kept.add(above);
-  }
-  return paths.filter(path => standing.has(path) && !kept.has(path));
 }
 
 function folderOf(path: ByteString): ByteString {
@@ -230,34 +421,6 @@ function folderOf(path: ByteString): ByteString {
 function differs(end: FilesEnd, there: FileEntry | undefined, wanted: FileEntry): boolean {
   if (there?.type !== wanted.type || there.to !== wanted.to) return true;
   return wanted.type === 'folder' && !sameTime(end, there.mtime, wanted.mtime);
-}
-
-async function listed(end: FilesEnd, signal: AbortSignal): Promise<Map<ByteString, FileEntry>> {
-  const entries = new Map<ByteString, FileEntry>();
-  for await (const entry of end.list(one => isOwn(one.path), signal)) entries.set(entry.path, entry);
-  return entries;
-}
-
-/** What of the crate the new end cannot hold. */
-function notTaken(end: FilesEnd, entries: readonly FileEntry[]): Finding[] {
-  return [
-    ...several(
-      'name-not-taken',
-      'warn',
-      end.place,
-      entries.filter(({ path }) => !end.takesName(path)).map(({ path }) => path),
-      'names cannot be told to the new end and were left out',
-      'Rename them at the old site, or use another protocol',
-    ),
-    ...several(
-      'link-not-made',
-      'warn',
-      end.place,
-      entries.filter(({ type }) => type === 'link' && !end.makesLinks).map(({ path }) => path),
-      'symbolic links cannot be made over this protocol and were left out',
-      'Use SFTP, or make copies of what they lead to',
-    ),
-  ];
 }
 
 function several(

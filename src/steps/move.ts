@@ -5,7 +5,7 @@ import { type Address, parseAddress } from '../core/address/address.js';
 import { type Pair, pairsOfMove, parsePair } from '../core/address/pairs.js';
 import { applyEdits, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
-import type { CheckedEntry } from '../core/files/entries.js';
+import type { FileEntry } from '../core/files/entries.js';
 import type { DumpTerms } from '../core/rewrite/dump-terms.js';
 import { type PrefixChange, renamed } from '../core/rewrite/prefix.js';
 import { compileRules, type RuleOptions, type Rules } from '../core/rewrite/rules.js';
@@ -172,9 +172,21 @@ export async function identityOf(file: string | undefined): Promise<unknown> {
 }
 
 /** A digest of a tree's listing. */
-export function treeIdentity(entries: readonly CheckedEntry[]): string {
-  const hash = createHash('sha256');
-  for (const { path, type, size, mtime, mode, to } of entries)
-    hash.update(`${JSON.stringify([path, type, size, mtime, mode, to ?? ''])}\n`);
-  return hash.digest('hex');
+export async function identityOfTree(entries: AsyncIterable<FileEntry>): Promise<string> {
+  const identity = new TreeIdentity();
+  for await (const entry of entries) identity.add(entry);
+  return identity.digest();
+}
+
+/** Takes a digest of a tree's listing. */
+export class TreeIdentity {
+  private readonly hash = createHash('sha256');
+
+  add({ path, type, size, mtime, mode, to }: FileEntry): void {
+    this.hash.update(`${JSON.stringify([path, type, size, mtime, mode, to ?? ''])}\n`);
+  }
+
+  digest(): string {
+    return this.hash.digest('hex');
+  }
 }

@@ -3,7 +3,7 @@ import { basename } from 'node:path';
 import { formatAddress } from '../core/address/address.js';
 import { type ByteString, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
-import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
+import type { CheckedEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { RowCount } from '../core/sql/row-count.js';
@@ -17,12 +17,12 @@ import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import { copyChecked, type Way } from './carry.js';
 import { oldDatabaseOf } from './databases.js';
-import { identityOf, type Move, treeIdentity } from './move.js';
+import { identityOf, type Move } from './move.js';
 import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { locate, lookAtSite, type Site, treeOf } from './site.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
 import { type TakenDatabase, takeLiveDatabase } from './take-database.js';
-import { listWanted, takeFiles } from './take-files.js';
+import { forgetListing, identityOfWanted, listWanted, takeFiles, type WantedFiles } from './take-files.js';
 
 export interface PackResult {
   readonly crate: string;
@@ -58,20 +58,18 @@ export async function pack(
   }
   keepNurserySmall();
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
-  const [site, listing] = await Promise.all([
+  const [site, wanted] = await Promise.all([
     files && lookAtSite(treeOf(files), move.oldAddress),
-    listWanted(run, files),
+    files && listWanted(run, files),
   ]);
-  return doStep(
-    { ...run, again: run.again || byContent || note !== undefined || (latest && move.oldLive) },
-    'pack',
-    await inputsOf(move, listing.entries),
-    async () => {
-      const findings: Finding[] = [...listing.findings];
+  const again = run.again || byContent || note !== undefined || (latest && move.oldLive);
+  try {
+    return await doStep({ ...run, again }, 'pack', await inputsOf(move, wanted?.identity), async () => {
+      const findings: Finding[] = [...(wanted?.findings ?? [])];
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {
         findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
         return {
-          result: { crate: move.crate.folder, counts: countsOf([], []), kept: 0, way: undefined },
+          result: { crate: move.crate.folder, counts: countsOf(undefined, []), kept: 0, way: undefined },
           findings,
           brief: {},
         };
@@ -81,16 +79,15 @@ export async function pack(
       // The dump first: if it is damaged, nothing has been copied yet.
       const dump = await takeDatabase(run, site);
       findings.push(...(dump?.findings ?? []));
-      const taken = files
-        ? await takeFiles(run, files, listing.entries, byContent)
-        : { entries: [], kept: 0, way: undefined };
-      const parts: Record<string, CratePart> = {
-        'files.ndjson': await move.crate.writeEntries('files.ndjson', taken.entries),
-      };
+      const taken =
+        files && wanted
+          ? await takeFiles(run, files, wanted, byContent)
+          : { part: await move.crate.writeEntries('files.ndjson', []), kept: 0, way: undefined };
+      const parts: Record<string, CratePart> = { 'files.ndjson': taken.part };
       if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
       else await rm(move.crate.at('above.ndjson'), { force: true });
       if (dump) parts[takenDump] = dump.part;
-      const counts = countsOf(listing.entries, dump?.tables ?? []);
+      const counts = countsOf(wanted, dump?.tables ?? []);
       await move.crate.writeManifest({
         format: 'able-porter crate',
         version: 1,
@@ -105,23 +102,24 @@ export async function pack(
       const { sha256 } = await checksumOf(move.crate.at('crate.json'));
       const result = { crate: move.crate.folder, counts, kept: taken.kept, way: taken.way };
       return { result, findings, brief: { ...counts, crate: sha256 } };
-    },
-  );
+    });
+  } finally {
+    await forgetListing(move.crate);
+  }
 }
 
 /** What packing depends on. */
 export async function packInputs(run: StepRun): Promise<unknown> {
   const { oldFiles } = run.move;
-  const { entries } = await listWanted(run, oldFiles ? openFiles(oldFiles) : undefined);
-  return inputsOf(run.move, entries);
+  return inputsOf(run.move, oldFiles && (await identityOfWanted(run, openFiles(oldFiles))));
 }
 
-async function inputsOf(move: Move, entries: readonly FileEntry[]): Promise<unknown> {
+async function inputsOf(move: Move, tree: string | undefined): Promise<unknown> {
   const { oldFiles, oldDump, sheet } = move;
   return {
     files: oldFiles,
     take: sheet.take,
-    tree: treeIdentity(entries),
+    tree,
     dump: await identityOf(oldDump),
     database: liveIdentity(move),
   };
@@ -144,13 +142,10 @@ function originOf(move: Move, site: Site | undefined): CrateManifest['from'] {
   };
 }
 
-function countsOf(entries: readonly FileEntry[], tables: CrateManifest['tables']): CrateManifest['counts'] {
-  const of = (type: FileEntry['type']) => entries.filter(entry => entry.type === type).length;
+function countsOf(wanted: WantedFiles | undefined, tables: CrateManifest['tables']): CrateManifest['counts'] {
   return {
-    files: of('file'),
-    folders: of('folder'),
-    links: of('link'),
-    bytes: entries.reduce((sum, entry) => sum + entry.size, 0),
+    ...(wanted?.counts ?? { files: 0, folders: 0, links: 0 }),
+    bytes: wanted?.bytes ?? 0,
     tables: tables.length,
     rows: tables.reduce((sum, { rows }) => sum + rows, 0),
   };
@@ -167,7 +162,7 @@ async function takeAbove(move: Move, site: Site, files: FilesEnd): Promise<Check
     if (entry?.type !== 'file') continue;
     taken.push({ ...entry, sha256: await copyChecked(end, move.crate.above, entry) });
   }
-  return taken;
+  return taken.sort((a, b) => (a.path < b.path ? -1 : 1));
 }
 
 /** What is taken of the database, by whatever way the sheet names. */
@@ -187,7 +182,7 @@ async function takeDump(run: StepRun, file: string): Promise<Omit<TakenDatabase,
   const progress = (done: number) =>
     run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' });
   const asItIs = without.length === 0 && (await isPacked(file));
-  await telling(`Making the crate ${crate.folder}`, () => crate.makeFolder());
+  await crate.makeFolder();
   const writer = asItIs ? undefined : new DumpWriter(crate.at(takenDump), { checksum: true });
   const count = new RowCount(
     table => !without.some(one => one.test(table)),

@@ -14,10 +14,10 @@ export class CarryingProgress {
   private readonly parts = new Map<ByteString, number>();
   private last = 0;
 
-  constructor(events: EventSink, entries: readonly FileEntry[]) {
+  /** @param all how many files there are, and bytes in them */
+  constructor(events: EventSink, { files, bytes }: { readonly files: number; readonly bytes: number }) {
     this.events = events;
-    const files = entries.filter(({ type }) => type === 'file');
-    this.all = { files: files.length, bytes: files.reduce((sum, { size }) => sum + size, 0) };
+    this.all = { files, bytes };
   }
 
   /** Bytes of a file passed; those of one that is begun again count once. */

@@ -79,27 +79,25 @@ async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummar
   const { crate } = run.move;
   const rules = rulesOf(run.move);
   const tally = new Tally();
-  const moved: CheckedEntry[] = [];
   const named = leftOut(run.move.sheet.rewrite.files);
   await rm(crate.movedFiles.place, { recursive: true, force: true });
-  const wanted = (await crate.entries()).filter(
-    ({ path, type, size }) =>
-      type === 'file' &&
-      size <= largestText &&
-      (named({ path, type }) ||
-        (isGeneratedText(path) && family.generated.some(folder => path.startsWith(folder)))),
-  );
-  for (const entry of wanted) {
-    run.signal.throwIfAborted();
-    const place = tally.at('files', textOf(entry.path));
-    const before = await readAll(crate.files, entry.path);
-    const rewritten = rewrittenWhole(before, rules, place);
-    if (rewritten === undefined) continue;
-    const after = bufferOf(rewritten);
-    await crate.movedFiles.write(entry.path, after, entry);
-    const sums = await crate.movedFiles.checksums([entry.path], run.signal);
-    moved.push({ ...entry, size: after.length, sha256: sums.get(entry.path) });
+  async function* moved(): AsyncIterable<CheckedEntry> {
+    for await (const entry of crate.entries()) {
+      const { path, type, size } = entry;
+      run.signal.throwIfAborted();
+      const isWanted =
+        named({ path, type }) ||
+        (isGeneratedText(path) && family.generated.some(folder => path.startsWith(folder)));
+      if (type !== 'file' || size > largestText || !isWanted) continue;
+      const before = await readAll(crate.files, path);
+      const rewritten = rewrittenWhole(before, rules, tally.at('files', textOf(path)));
+      if (rewritten === undefined) continue;
+      const after = bufferOf(rewritten);
+      await crate.movedFiles.write(path, after, entry);
+      const sums = await crate.movedFiles.checksums([path], run.signal);
+      yield { ...entry, size: after.length, sha256: sums.get(path) };
+    }
   }
-  await crate.writeEntries(movedFiles, moved);
+  await crate.writeEntries(movedFiles, moved());
   return summarise(rules.pairs, tally.all(), []);
 }

@@ -45,8 +45,9 @@ export async function planFromCrate(move: Move, family: Family, manifest: CrateM
   const tree: SiteTree = { files: crate.files, above: crate.above };
   const main = manifest.from.configuration ?? (await lookAtSite(tree, move.oldAddress)).configuration;
   const configured = await configurationFrom(move, family, tree, main);
-  const rewritten = new Set((await crate.entries(movedFiles)).map(({ path }) => path));
-  return withServed(move, family, configured, await crate.entries(), path =>
+  const rewritten = new Set<ByteString>();
+  for await (const { path } of crate.entries(movedFiles)) rewritten.add(path);
+  return withServed(move, family, configured, crate.entries(), path =>
     rewritten.has(path) ? crate.movedFiles : crate.files,
   );
 }
@@ -73,7 +74,7 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
   const configured = site.configuration
     ? await planConfiguration(move, family, tree, site.configuration, place, oldFacts || undefined)
     : await configurationFrom(move, family, oldTree, oldMain);
-  const entries = manifest ? await crate.entries() : await listed(tree.files, run.signal);
+  const entries = manifest ? crate.entries() : tree.files.list(({ path }) => isOwn(path), run.signal);
   const originals: SiteTree = manifest ? oldTree : tree;
   const setUp = await withServed(move, family, configured, entries, path =>
     path === site.configuration ? tree.files : originals.files,
@@ -156,7 +157,7 @@ async function withServed(
   move: Move,
   family: Family,
   configured: SetUp,
-  entries: readonly FileEntry[],
+  entries: AsyncIterable<FileEntry>,
   originals: (path: ByteString) => FilesEnd,
 ): Promise<SetUp> {
   const place = requiredPlace(move);
@@ -172,12 +173,6 @@ function requiredPlace({ newFiles }: Move): string {
     cause: 'the sheet names no folder for it',
     remedy: 'Give new.files',
   });
-}
-
-async function listed(files: FilesEnd, signal: AbortSignal): Promise<FileEntry[]> {
-  const entries: FileEntry[] = [];
-  for await (const entry of files.list(one => isOwn(one.path), signal)) entries.push(entry);
-  return entries;
 }
 
 /** Configuration and server files alone, at a new end where the files stand already. Safe to repeat. */
@@ -244,7 +239,7 @@ export async function layFile(end: FilesEnd, path: ByteString, { after, like }: 
 export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise<Spot[]> {
   const spots: Spot[] = [];
   const changed = new Map(files.map(file => [file.path, file]));
-  for (const entry of await move.crate.entries('above.ndjson')) {
+  for await (const entry of move.crate.entries('above.ndjson')) {
     const spot = spotOf(move, placeBelow(placeAbove(requiredPlace(move)), textOf(entry.path)), new Set());
     const file = changed.get(`../${entry.path}`);
     if (file) await layFile(spot.end, spot.incoming, file);

@@ -1,126 +1,274 @@
-import { rm } from 'node:fs/promises';
+import { rename, rm } from 'node:fs/promises';
 import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
-import { nameFindings } from '../core/files/names.js';
+import { NameLook } from '../core/files/names.js';
+import { alongside } from '../core/files/order.js';
 import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
 import { parseSize, sizeText } from '../core/sizes.js';
+import type { Crate, CratePart } from '../ends/crate.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { removeOthers } from './arrival.js';
+import { telling } from '../ends/trouble.js';
+import { listStanding, Removal } from './arrival.js';
 import { carry, type Way } from './carry.js';
+import { identityOfTree, TreeIdentity } from './move.js';
 import { CarryingProgress } from './progress.js';
 import type { StepRun } from './run.js';
 
-/** Lists what of the old site's files the sheet wants, with findings on what is not taken or may not arrive. */
-export async function listWanted(
-  run: StepRun,
-  files: FilesEnd | undefined,
-): Promise<{ entries: FileEntry[]; findings: Finding[] }> {
-  if (!files) return { entries: [], findings: [] };
-  const { take } = run.move.sheet;
-  const out = leftOut(take.files === false ? ['*'] : take.files.without);
-  const entries: FileEntry[] = [];
-  const findings: Finding[] = [];
-  const limit = take.files === false ? undefined : take.files['larger-than'];
-  const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
-  const large: FileEntry[] = [];
-  for await (const entry of files.list(out, run.signal)) {
-    if (largest !== undefined && entry.size > largest) {
-      large.push(entry);
-      continue;
-    }
-    if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) {
-      findings.push({
-        level: 'warn',
-        code: 'link-leads-outside',
-        place: `${files.place}/${textOf(entry.path)}`,
-        what: `This symbolic link leads out of the site (to ${textOf(entry.to ?? '')}) and is not taken`,
-        remedy: 'If the site needs it, make it anew at the new host',
-      });
-      continue;
-    }
-    if (!files.takesName(entry.path) || (!files.namesAreBytes && entry.path.includes(replaced))) {
-      findings.push({
-        level: 'warn',
-        code: 'name-not-readable',
-        place: `${files.place}/${textOf(entry.path)}`,
-        what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
-        remedy: 'Rename it at the old host, or take it in an archive',
-      });
-      continue;
-    }
-    entries.push(entry);
-  }
-  findings.push(...largeFindings(files.place, large), ...nameFindings(files.place, entries));
-  return { entries, findings };
+/** What of the old site's files is wanted; the entries themselves are in a list of the crate. */
+export interface WantedFiles {
+  readonly counts: { readonly files: number; readonly folders: number; readonly links: number };
+  readonly bytes: number;
+  /** A digest of all of them. */
+  readonly identity: string;
+  readonly findings: readonly Finding[];
 }
 
-/** What is told of files that are left out since they are larger than the sheet wants them. */
-function largeFindings(place: string, large: FileEntry[]): Finding[] {
-  const [first] = large.sort((a, b) => b.size - a.size);
-  if (!first) return [];
-  const listed = large.slice(0, 10).map(({ path, size }) => `${textOf(path)} (${sizeText(size)})`);
-  const more = large.length > listed.length ? `, and ${large.length - listed.length} more` : '';
-  return [
-    {
-      level: 'warn',
-      code: 'files-left-out-large',
-      place: `${place}/${textOf(first.path)}`,
-      what: `${large.length} ${large.length === 1 ? 'file is' : 'files are'} larger than take.files.larger-than and not taken: ${listed.join(', ')}${more}`,
-      remedy: 'Carry by hand what the site needs of them, or raise the limit',
-    },
-  ];
+/** The list of what is wanted, until the files are taken. */
+const listing = 'listing.ndjson';
+/** The list that a pack set out with: what lies there in part is gone on with, as long as it is still the same. */
+const setOut = 'taking.ndjson';
+
+/** Lists what of the old site's files the sheet wants into the crate, with findings on what may not arrive. */
+export async function listWanted(run: StepRun, files: FilesEnd): Promise<WantedFiles> {
+  const { crate } = run.move;
+  const look = new Looking(files.place);
+  await crate.writeEntries(listing, look.through(wantedOf(run, files, look)));
+  return look.seen(() => crate.entries(listing));
+}
+
+/** Takes away the list of what was wanted, where it was not used. */
+export async function forgetListing(crate: Crate): Promise<void> {
+  await rm(crate.at(listing), { force: true });
+}
+
+/** A digest of what is wanted. */
+export function identityOfWanted(run: StepRun, files: FilesEnd): Promise<string> {
+  return identityOfTree(wantedOf(run, files));
+}
+
+/** What of the old site's files the sheet wants, in the order of their paths. @param look is told of what is not taken */
+async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIterable<FileEntry> {
+  const { take } = run.move.sheet;
+  const out = leftOut(take.files === false ? ['*'] : take.files.without);
+  const limit = take.files === false ? undefined : take.files['larger-than'];
+  const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
+  for await (const entry of files.list(out, run.signal)) {
+    if (largest !== undefined && entry.size > largest) look?.tooLarge(entry);
+    else if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) look?.leadsOutside(entry);
+    else if (!files.takesName(entry.path) || (!files.namesAreBytes && entry.path.includes(replaced)))
+      look?.unreadable(entry);
+    else yield entry;
+  }
 }
 
 /** What stands in a name for bytes that are not UTF-8. */
 const replaced = bytesOfText('\ufffd');
 
-/** The files that a pack set out to take: what lies there in part is gone on with, as long as it is still the same. */
-const setOut = 'taking.ndjson';
+/** Counts what passes of a listing, and keeps what is to be told of it. */
+class Looking {
+  private readonly place: string;
+  private readonly counts = { files: 0, folders: 0, links: 0 };
+  private bytes = 0;
+  private readonly identity = new TreeIdentity();
+  private readonly names = new NameLook();
+  private readonly findings: Finding[] = [];
+  private readonly large: FileEntry[] = [];
+  private largeFiles = 0;
 
-/** Carries files into the crate; what is there already and unchanged is kept. */
+  constructor(place: string) {
+    this.place = place;
+  }
+
+  async *through(entries: AsyncIterable<FileEntry>): AsyncIterable<FileEntry> {
+    for await (const entry of entries) {
+      this.counts[`${entry.type}s`]++;
+      this.bytes += entry.size;
+      this.identity.add(entry);
+      this.names.add(entry);
+      yield entry;
+    }
+  }
+
+  tooLarge(entry: FileEntry): void {
+    this.largeFiles++;
+    this.large.push(entry);
+    this.large.sort((a, b) => b.size - a.size).splice(mostLarge);
+  }
+
+  leadsOutside({ path, to }: FileEntry): void {
+    this.findings.push({
+      level: 'warn',
+      code: 'link-leads-outside',
+      place: `${this.place}/${textOf(path)}`,
+      what: `This symbolic link leads out of the site (to ${textOf(to ?? '')}) and is not taken`,
+      remedy: 'If the site needs it, make it anew at the new host',
+    });
+  }
+
+  unreadable({ path }: FileEntry): void {
+    this.findings.push({
+      level: 'warn',
+      code: 'name-not-readable',
+      place: `${this.place}/${textOf(path)}`,
+      what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
+      remedy: 'Rename it at the old host, or take it in an archive',
+    });
+  }
+
+  /** @param entries those that passed, once more */
+  async seen(entries: () => AsyncIterable<FileEntry>): Promise<WantedFiles> {
+    const { counts, bytes, findings, place } = this;
+    const large = largeFindings(place, this.large, this.largeFiles);
+    return {
+      counts,
+      bytes,
+      identity: this.identity.digest(),
+      findings: [...findings, ...large, ...(await this.names.findings(place, entries))],
+    };
+  }
+}
+
+/** So many of the files that are too large are named. */
+const mostLarge = 10;
+
+/** @param large the largest of the files that are left out since they are larger than the sheet wants them */
+function largeFindings(place: string, large: readonly FileEntry[], count: number): Finding[] {
+  const [first] = large;
+  if (!first) return [];
+  const listed = large.map(({ path, size }) => `${textOf(path)} (${sizeText(size)})`);
+  const more = count > listed.length ? `, and ${count - listed.length} more` : '';
+  return [
+    {
+      level: 'warn',
+      code: 'files-left-out-large',
+      place: `${place}/${textOf(first.path)}`,
+      what: `${count} ${count === 1 ? 'file is' : 'files are'} larger than take.files.larger-than and not taken: ${listed.join(', ')}${more}`,
+      remedy: 'Carry by hand what the site needs of them, or raise the limit',
+    },
+  ];
+}
+
+/** What was taken of the old site's files. */
+export interface TakenFiles {
+  readonly part: CratePart;
+  /** Files that were there from an earlier run and had not changed. */
+  readonly kept: number;
+  readonly way: Way | undefined;
+}
+
+/** Carries what was listed into the crate; what is there already and unchanged is kept. */
 export async function takeFiles(
   run: StepRun,
   files: FilesEnd,
-  entries: readonly FileEntry[],
+  wanted: WantedFiles,
   byContent: boolean,
-): Promise<{ entries: Iterable<CheckedEntry>; kept: number; way: Way | undefined }> {
+): Promise<TakenFiles> {
   const { crate } = run.move;
-  const before = new Map((await crate.entries()).map(entry => [entry.path, entry]));
-  const progress = new CarryingProgress(run.events, entries);
-  const there = await removeOthers(crate.files, entries, run.signal);
-  for (const { type, path, mode } of entries)
-    if (type === 'folder' && !there.has(path)) await crate.files.makeFolder(path, mode);
-  for (const { type, path, to } of entries)
-    if (type === 'link' && there.get(path)?.to !== to) await crate.files.makeLink(path, to!);
-  const wanted = entries.filter(({ type }) => type === 'file');
-  // A file's time is set when it is whole, so that one of the right size and time was taken before.
-  const alike = wanted.filter(entry => isSame(there.get(entry.path), entry));
-  const summed = await crate.files.checksums(
-    alike.filter(entry => byContent || !isSame(before.get(entry.path), entry)).map(({ path }) => path),
-    run.signal,
-  );
-  const sumBefore = (path: ByteString) => summed.get(path) ?? before.get(path)?.sha256;
-  const kept = byContent ? await ofSameContent(run, files, alike, sumBefore) : alike;
-  const isKept = new Set(kept.map(({ path }) => path));
-  for (const entry of kept) progress.done(entry);
-  const missing = wanted.filter(({ path }) => !isKept.has(path));
-  const begun = files.far ? begunOf(missing, await crate.entries(setOut), there) : new Map();
-  if (missing.length > 0) await crate.writeEntries(setOut, missing);
-  const cargo = { from: files, to: crate.files, signal: run.signal, begun, progress, pace: run.pace };
-  const { sums, way } = await carry(cargo, missing);
+  await clearStale(run, files);
+  await telling(`Writing ${crate.at(setOut)}`, () => rename(crate.at(listing), crate.at(setOut)));
+  const taking = new Taking(run, files, byContent, { files: wanted.counts.files, bytes: wanted.bytes });
+  const part = await crate.writeEntries('files.ndjson', taking.entries());
   await rm(crate.at(setOut), { force: true });
-  const sumOf = (path: ByteString) => sums.get(path) ?? sumBefore(path);
-  return { entries: checked(entries, sumOf), kept: kept.length, way };
+  return { part, kept: taking.kept, way: taking.way };
 }
 
-/** Entries in the order of their paths, those of files with their checksums; made one by one, for they are many. */
-function* checked(
-  entries: readonly FileEntry[],
-  sumOf: (path: ByteString) => string | undefined,
-): Iterable<CheckedEntry> {
-  for (const entry of [...entries].sort((a, b) => (a.path < b.path ? -1 : 1)))
-    yield entry.type === 'file' ? { ...entry, sha256: sumOf(entry.path) } : entry;
+/**
+ * Removes from the crate what is not wanted, or not as it is now: afterwards a file in it is either whole, or a part of
+ * just what is wanted, with which an earlier run had begun.
+ */
+async function clearStale(run: StepRun, files: FilesEnd): Promise<void> {
+  const { crate } = run.move;
+  const removal = new Removal(crate.files);
+  const lists = alongside({
+    wanted: crate.entries(listing),
+    there: listStanding(crate.files, removal.gone, run.signal),
+    earlier: crate.entries(setOut),
+  });
+  for await (const { wanted, there, earlier } of lists) {
+    const stays = await removal.ofOthers(wanted, there);
+    for (const entry of wanted.values()) {
+      const here = stays.get(entry.path);
+      if (entry.type !== 'file' || !here || isSame(here, entry)) continue;
+      const begun = files.far && isSame(earlier.get(entry.path), entry) && here.size < entry.size;
+      if (!begun) await crate.files.remove(entry.path);
+    }
+  }
+}
+
+/** Takes the files that a list of the crate names, some after the others. */
+class Taking {
+  kept = 0;
+  way: Way | undefined;
+  private readonly run: StepRun;
+  private readonly files: FilesEnd;
+  private readonly byContent: boolean;
+  private readonly progress: CarryingProgress;
+
+  constructor(
+    run: StepRun,
+    files: FilesEnd,
+    byContent: boolean,
+    all: { readonly files: number; readonly bytes: number },
+  ) {
+    this.run = run;
+    this.files = files;
+    this.byContent = byContent;
+    this.progress = new CarryingProgress(run.events, all);
+  }
+
+  /** What was taken, those that are files with their checksums. */
+  async *entries(): AsyncIterable<CheckedEntry> {
+    const { move, signal } = this.run;
+    const { crate } = move;
+    const lists = alongside({
+      wanted: crate.entries(setOut),
+      there: listStanding(crate.files, new Set(), signal),
+      before: crate.entries(),
+    });
+    for await (const { wanted, there, before } of lists) {
+      const entries = [...wanted.values()];
+      const sums = await this.take(entries, there, before);
+      for (const entry of entries)
+        yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
+    }
+  }
+
+  /** @returns what tells the checksum of a file that was taken or is there */
+  private async take(
+    entries: readonly FileEntry[],
+    there: ReadonlyMap<ByteString, FileEntry>,
+    before: ReadonlyMap<ByteString, CheckedEntry>,
+  ): Promise<(path: ByteString) => string | undefined> {
+    const { files, run, progress, byContent } = this;
+    const to = run.move.crate.files;
+    for (const { type, path, mode } of entries)
+      if (type === 'folder' && !there.has(path)) await to.makeFolder(path, mode);
+    for (const { type, path, to: target } of entries)
+      if (type === 'link' && there.get(path)?.to !== target) await to.makeLink(path, target!);
+    const wanted = entries.filter(({ type }) => type === 'file');
+    // A file's time is set when it is whole, so that one of the right size and time was taken before.
+    const alike = wanted.filter(entry => isSame(there.get(entry.path), entry));
+    const summed = await to.checksums(
+      alike.filter(entry => byContent || !isSame(before.get(entry.path), entry)).map(({ path }) => path),
+      run.signal,
+    );
+    const sumBefore = (path: ByteString) => summed.get(path) ?? before.get(path)?.sha256;
+    const kept = byContent ? await ofSameContent(run, files, alike, sumBefore) : alike;
+    const isKept = new Set(kept.map(({ path }) => path));
+    for (const entry of kept) progress.done(entry);
+    this.kept += kept.length;
+    const missing = wanted.filter(({ path }) => !isKept.has(path));
+    const begun = new Map<ByteString, number>();
+    for (const { path, size } of missing) {
+      const here = there.get(path);
+      if (here && here.size > 0 && here.size < size) begun.set(path, here.size);
+    }
+    const cargo = { from: files, to, signal: run.signal, begun, progress, pace: run.pace };
+    const { sums, way } = await carry(cargo, missing);
+    this.way ??= way;
+    return path => sums.get(path) ?? sumBefore(path);
+  }
 }
 
 /** Whether a file has the size and time of another. */
@@ -140,25 +288,4 @@ async function ofSameContent(
     run.signal,
   );
   return entries.filter(({ path }) => there.get(path) === sumBefore(path));
-}
-
-/** How much is there of files that an earlier run had begun to take, and that have not changed since. */
-function begunOf(
-  missing: readonly FileEntry[],
-  earlier: readonly FileEntry[],
-  there: ReadonlyMap<ByteString, FileEntry>,
-): Map<ByteString, number> {
-  const setOutWith = new Map(earlier.map(entry => [entry.path, entry]));
-  const begun = new Map<ByteString, number>();
-  for (const entry of missing) {
-    const here = there.get(entry.path);
-    if (
-      here?.type === 'file' &&
-      isSame(setOutWith.get(entry.path), entry) &&
-      here.size < entry.size &&
-      here.size > 0
-    )
-      begun.set(entry.path, here.size);
-  }
-  return begun;
 }

@@ -48,7 +48,8 @@ async function fill(
   for (const name of Object.keys(manifest.parts)) await put(name, crate.at(name));
   for (const [list, folder] of Object.entries(lists)) {
     const end = new LocalFiles(crate.at(folder));
-    for (const entry of manifest.parts[list] ? await crate.entries(list) : []) {
+    if (!manifest.parts[list]) continue;
+    for await (const entry of crate.entries(list)) {
       await putEntry(packed, folder, end, entry);
       done(entry);
     }
@@ -126,21 +127,23 @@ export async function settleCrate(crate: Crate): Promise<void> {
   const whole = new LocalFiles(crate.folder);
   for (const [list, folder] of Object.entries(lists)) {
     const end = new LocalFiles(crate.at(folder));
-    const entries = await crate.entries(list);
-    for (const { path, type, sha256 } of entries) {
+    for await (const { path, type, sha256 } of crate.entries(list)) {
       const waiting = asBytes(`${byChecksum}/${sha256}`);
       if (type === 'file' && bytesOfText(textOf(path)) !== path && (await whole.entry(waiting)))
         await whole.rename(waiting, asBytes(`${folder}/${path}`));
     }
-    for (const entry of entries) {
+    const folders: CheckedEntry[] = [];
+    for await (const entry of crate.entries(list)) {
       if (entry.type === 'link') await end.makeLink(entry.path, entry.to!);
       else if (entry.type === 'file') {
         // One that is missing is told when all is verified.
         if (await end.entry(entry.path)) await end.setLike(entry.path, entry);
-      } else await end.makeFolder(entry.path, entry.mode);
+      } else {
+        await end.makeFolder(entry.path, entry.mode);
+        folders.push(entry);
+      }
     }
-    for (const entry of entries.filter(({ type }) => type === 'folder').reverse())
-      await end.finishFolder(entry.path, entry);
+    for (const entry of folders.reverse()) await end.finishFolder(entry.path, entry);
   }
   await whole.remove(asBytes(byChecksum) as ByteString);
 }

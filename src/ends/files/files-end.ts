@@ -32,7 +32,10 @@ export interface FilesEnd {
   room(): Promise<{ readonly bytes: number; readonly files: number | undefined } | undefined>;
   /** Whether the place itself is there, as a folder. */
   isThere(): Promise<boolean>;
-  /** Everything below, a folder before what is in it, in a fixed order. What `skip` says is not entered. */
+  /**
+   * Everything below in the order of the paths' bytes, without what `skip` says; it may be asked again before a folder
+   * is entered.
+   */
   list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry>;
   /** The entry at a path, or undefined where nothing is. A link is told as a link. */
   entry(path: ByteString): Promise<FileEntry | undefined>;

@@ -266,7 +266,7 @@ export class FtpFiles implements FilesEnd {
       const entry = entryOf(path, info);
       if (entry) entries.push(entry);
     }
-    return entries.sort((a, b) => (a.path < b.path ? -1 : 1));
+    return entries;
   }
 
   private at(path: ByteString): string {

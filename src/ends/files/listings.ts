@@ -1,13 +1,14 @@
 import { asBytes, type ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
 
-/** Folders that are listed at once, and whose listings are kept before their turn. */
+/** Folders that are listed at once; none is begun while so many entries wait for their turn. */
 const listings = 32;
-const mostAhead = 4000;
+const mostAhead = 20_000;
 
 /**
- * Everything below a far place, a folder before what is in it.
+ * Everything below a place in the order of the paths' bytes, and so a folder before what is in it.
  * @param listing gives what one folder holds, by its path; empty for the place itself
+ * @param skip is asked again before a folder is entered, for it may have been taken away meanwhile
  */
 export async function* listTree(
   listing: (folder: ByteString) => Promise<FileEntry[]>,
@@ -15,15 +16,38 @@ export async function* listTree(
   signal: AbortSignal,
 ): AsyncIterable<FileEntry> {
   const ahead = new Listings(listing, skip);
-  const folders: ByteString[] = [asBytes('')];
-  for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
-    const inside: ByteString[] = [];
-    for (const entry of await ahead.get(folder)) {
-      signal.throwIfAborted();
-      yield entry;
-      if (entry.type === 'folder') inside.push(entry.path);
-    }
-    folders.push(...inside.reverse());
+  const open = [new OpenFolder(await ahead.get(asBytes('')))];
+  for (let inner = open.at(-1); inner; inner = open.at(-1)) {
+    signal.throwIfAborted();
+    const next = inner.next();
+    if (!next) open.pop();
+    else if (!next.enters) yield next.entry;
+    else if (skip(next.entry)) ahead.forget(next.entry.path);
+    else open.push(new OpenFolder(await ahead.get(next.entry.path)));
+  }
+}
+
+/** A folder that is gone through. What is in `a` comes after `a-b`, for so the bytes of their paths are. */
+class OpenFolder {
+  /** The first that come are the last. */
+  private readonly entries: FileEntry[];
+  private readonly folders: FileEntry[];
+
+  constructor(entries: FileEntry[]) {
+    this.folders = entries
+      .filter(({ type }) => type === 'folder')
+      .sort((a, b) => (`${a.path}/` < `${b.path}/` ? 1 : -1));
+    this.entries = entries.sort((a, b) => (a.path < b.path ? 1 : -1));
+  }
+
+  next(): { entry: FileEntry; enters: boolean } | undefined {
+    const entry = this.entries.at(-1);
+    const folder = this.folders.at(-1);
+    if (folder && (!entry || `${folder.path}/` < entry.path))
+      return { entry: this.folders.pop()!, enters: true };
+    if (!entry) return undefined;
+    this.entries.pop();
+    return { entry, enters: false };
   }
 }
 
@@ -34,10 +58,26 @@ class Listings {
   private readonly listing: (folder: ByteString) => Promise<FileEntry[]>;
   private readonly skip: (entry: FileEntry) => boolean;
   private free = listings;
+  /** Entries of folders whose turn has not come. */
+  private held = 0;
 
   constructor(listing: (folder: ByteString) => Promise<FileEntry[]>, skip: (entry: FileEntry) => boolean) {
     this.listing = listing;
     this.skip = skip;
+  }
+
+  async get(folder: ByteString): Promise<FileEntry[]> {
+    if (!this.under.has(folder)) this.want(folder);
+    const listed = this.under.get(folder)!;
+    this.under.delete(folder);
+    const entries = await listed;
+    this.held -= entries.length;
+    return entries;
+  }
+
+  /** A folder's turn has come, but nobody wants it. */
+  forget(folder: ByteString): void {
+    if (this.under.has(folder)) this.get(folder).catch(() => {});
   }
 
   private want(folder: ByteString): void {
@@ -47,20 +87,14 @@ class Listings {
     this.under.set(folder, listed);
   }
 
-  async get(folder: ByteString): Promise<FileEntry[]> {
-    if (!this.under.has(folder)) this.want(folder);
-    const listed = this.under.get(folder)!;
-    this.under.delete(folder);
-    return listed;
-  }
-
   private async list(folder: ByteString): Promise<FileEntry[]> {
     if (this.free === 0) await new Promise<void>(resolve => this.waiting.push(resolve));
     else this.free--;
     try {
       const wanted = (await this.listing(folder)).filter(entry => !this.skip(entry));
+      this.held += wanted.length;
       for (const { type, path } of wanted)
-        if (type === 'folder' && this.under.size < mostAhead) this.want(path);
+        if (type === 'folder' && this.held + this.under.size < mostAhead) this.want(path);
       return wanted;
     } finally {
       const next = this.waiting.shift();

@@ -1,11 +1,19 @@
-import { closeSync, createReadStream, fstatSync, openSync, readFileSync, type Stats } from 'node:fs';
+import {
+  closeSync,
+  createReadStream,
+  fstatSync,
+  lstatSync,
+  openSync,
+  readFileSync,
+  readlinkSync,
+  type Stats,
+} from 'node:fs';
 import {
   chmod,
   lstat,
   mkdir,
   open,
   readdir,
-  readlink,
   rename,
   rm,
   stat,
@@ -20,6 +28,7 @@ import { type FileEntry, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
 import { asTrouble, telling } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
+import { listTree } from './listings.js';
 import { smallFiles } from './small-files.js';
 import { sumsByReading } from './sums.js';
 
@@ -68,47 +77,12 @@ export class LocalFiles implements FilesEnd {
     }
   }
 
-  async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    const folders: ByteString[] = [asBytes('')];
-    for (let folder = folders.pop(); folder !== undefined; folder = folders.pop()) {
-      const here = folder === '' ? this.root : this.at(folder);
-      const names = await telling(`Listing ${textOf(bytesOf(here))}`, () =>
-        readdir(here, { encoding: 'buffer' }),
-      );
-      const paths = names
-        .map(name => asBytes(folder === '' ? bytesOf(name) : `${folder}/${bytesOf(name)}`))
-        .sort();
-      const inside: ByteString[] = [];
-      for (const path of paths) {
-        signal.throwIfAborted();
-        const entry = await this.entry(path);
-        if (!entry || skip(entry)) continue;
-        yield entry;
-        if (entry.type === 'folder') inside.push(path);
-      }
-      folders.push(...inside.reverse());
-    }
+  list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
+    return listTree(folder => this.entriesIn(folder), skip, signal);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
-    let stats: Stats;
-    try {
-      stats = await lstat(this.at(path));
-    } catch (error) {
-      if (['ENOENT', 'ENOTDIR'].includes((error as NodeJS.ErrnoException).code ?? '')) return undefined;
-      throw asTrouble(error, `Looking at ${this.show(path)}`);
-    }
-    const type = stats.isFile()
-      ? 'file'
-      : stats.isDirectory()
-        ? 'folder'
-        : stats.isSymbolicLink()
-          ? 'link'
-          : undefined;
-    if (!type) return undefined;
-    const to = type === 'link' ? bytesOf(await readlink(this.at(path), { encoding: 'buffer' })) : undefined;
-    const size = type === 'file' ? stats.size : 0;
-    return { path, type, size, mode: stats.mode & 0o7777, mtime: Math.round(stats.mtimeMs), to };
+    return this.look(path);
   }
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
@@ -193,6 +167,37 @@ export class LocalFiles implements FilesEnd {
     await this.rename(from, to);
   }
 
+  private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
+    const here = folder === '' ? this.root : this.at(folder);
+    const names = await readdir(here, { encoding: 'buffer' }).catch(error => {
+      // Somebody took it away since it was seen.
+      if (folder !== '' && isMissing(error)) return [];
+      throw asTrouble(error, `Listing ${textOf(bytesOf(here))}`);
+    });
+    const entries: FileEntry[] = [];
+    for (const name of names) {
+      const entry = this.look(asBytes(folder === '' ? bytesOf(name) : `${folder}/${bytesOf(name)}`));
+      if (entry) entries.push(entry);
+    }
+    return entries;
+  }
+
+  /** Looks at once: to come back later takes longer than the look itself. */
+  private look(path: ByteString): FileEntry | undefined {
+    const at = this.at(path);
+    try {
+      const stats = lstatSync(at);
+      const type = typeOf(stats);
+      if (!type) return undefined;
+      const to = type === 'link' ? bytesOf(readlinkSync(at, { encoding: 'buffer' })) : undefined;
+      const size = type === 'file' ? stats.size : 0;
+      return { path, type, size, mode: stats.mode & 0o7777, mtime: Math.round(stats.mtimeMs), to };
+    } catch (error) {
+      if (isMissing(error)) return undefined;
+      throw asTrouble(error, `Looking at ${this.show(path)}`);
+    }
+  }
+
   private async contentOf(path: ByteString): Promise<AsyncIterable<Buffer> | undefined> {
     return (await this.entry(path))?.type === 'file' ? this.read(path) : undefined;
   }
@@ -211,6 +216,16 @@ export class LocalFiles implements FilesEnd {
   private show(path: ByteString): string {
     return `${this.place}/${textOf(path)}`;
   }
+}
+
+function typeOf(stats: Stats): FileEntry['type'] | undefined {
+  if (stats.isFile()) return 'file';
+  if (stats.isDirectory()) return 'folder';
+  return stats.isSymbolicLink() ? 'link' : undefined;
+}
+
+function isMissing(error: unknown): boolean {
+  return ['ENOENT', 'ENOTDIR'].includes((error as NodeJS.ErrnoException).code ?? '');
 }
 
 /** A small file's content; undefined of a large one. */

@@ -268,28 +268,28 @@ export class SftpFiles implements FilesEnd {
 
   private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
     const far = folder === '' ? this.root : this.at(folder);
-    const found = await this.session
-      .files(sftp => readFolder(sftp, far))
+    const entries = await this.session
+      .files(sftp =>
+        readFolder(sftp, far, ({ filename, attrs }) => {
+          // A server may list anything; only plain names below the folder are taken.
+          if (filename === '.' || filename === '..' || filename === '' || /[/\0]/.test(filename))
+            return undefined;
+          const name = bytesOfText(filename);
+          return entryOf(asBytes(folder === '' ? name : `${folder}/${name}`), attrs as Stats);
+        }),
+      )
       .catch(error => {
+        // Somebody took it away since it was seen.
+        if (folder !== '' && isMissing(error)) return [];
         throw trouble(error, `Listing ${far}`);
       });
-    const entries: FileEntry[] = [];
-    for (const { filename, attrs } of found) {
-      // A server may list anything; only plain names below the folder are taken.
-      if (filename === '.' || filename === '..' || filename === '' || /[/\0]/.test(filename)) continue;
-      const name = bytesOfText(filename);
-      const path = asBytes(folder === '' ? name : `${folder}/${name}`);
-      const entry = entryOf(path, attrs as Stats);
-      if (entry) entries.push(entry);
-    }
     const links = entries.filter(({ type }) => type === 'link');
+    if (links.length === 0) return entries;
     const targets = new Map<ByteString, ByteString>();
     await inTurns(links, this.atOnce, undefined, async ({ path }) => {
       targets.set(path, await this.targetOf(path));
     });
-    return entries
-      .map(entry => (entry.type === 'link' ? { ...entry, to: targets.get(entry.path) } : entry))
-      .sort((a, b) => (a.path < b.path ? -1 : 1));
+    return entries.map(entry => (entry.type === 'link' ? { ...entry, to: targets.get(entry.path) } : entry));
   }
 
   private async targetOf(path: ByteString): Promise<ByteString> {

@@ -9,6 +9,9 @@ import { LinkLost } from '../link-lost.js';
 import { trouble } from './requests.js';
 import type { SshSession } from './session.js';
 
+/** Bytes that are taken of a listing: those of some 20,000 files. */
+const mostFound = 2 << 20;
+
 /** What commands at the far side do with the files of a folder there, where the account has a shell. */
 export class FarCommands {
   private readonly session: SshSession;
@@ -21,11 +24,15 @@ export class FarCommands {
     this.root = quoted(root);
   }
 
-  /** Everything below, by folder; undefined where `find` is not there, cannot tell it, or not look everywhere. */
+  /**
+   * Everything below, by folder; undefined where `find` is not there, cannot tell it, or not look everywhere, and where
+   * it tells more than is to be kept in memory.
+   */
   async find(): Promise<Map<ByteString, FileEntry[]> | undefined> {
     if (!(await this.session.has('find'))) return undefined;
     const { code, out } = await this.session.run(
       `cd ${this.root} && find . -mindepth 1 -printf '%y %s %m %T@ %P\\0%l\\0'`,
+      { most: mostFound },
     );
     return code === 0 ? readFind(bytesOf(out)) : undefined;
   }
@@ -36,7 +43,7 @@ export class FarCommands {
     if (paths.length === 0 || !(await this.session.has('sha256sum'))) return sums;
     const names = namesOf(paths);
     const command = `cd ${this.root} && xargs -0 sha256sum -z --`;
-    const { out } = await this.session.run(command, () => chunksOf(names));
+    const { out } = await this.session.run(command, { input: () => chunksOf(names) });
     for (const line of out.toString('latin1').split('\0')) {
       const [, sum, path] = /^([0-9a-f]{64}) [ *]\.\/(.*)$/s.exec(line) ?? [];
       if (sum && path !== undefined) sums.set(asBytes(path), sum);
@@ -145,7 +152,6 @@ function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
     if (list) list.push(entry);
     else found.set(folder, [entry]);
   }
-  for (const list of found.values()) list.sort((a, b) => (a.path < b.path ? -1 : 1));
   return found;
 }
 

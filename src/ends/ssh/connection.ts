@@ -8,6 +8,14 @@ import type { SshLogin } from './login.js';
 const patience = 20_000;
 const keepAlive = 10_000;
 
+/** What a command came to. */
+export interface CommandEnd {
+  /** -1 where it did not end by itself. */
+  readonly code: number;
+  readonly out: Buffer;
+  readonly err: string;
+}
+
 /** A connection to an account over SSH, with one channel for files and as many for commands as are asked for. */
 export class SshConnection {
   private readonly client: Client;
@@ -112,15 +120,24 @@ export class SshConnection {
     return channel;
   }
 
-  /** Runs a command at the far side; gives its exit code and what it printed. */
+  /**
+   * Runs a command at the far side; gives its exit code and what it printed.
+   * @param most bytes that it may print; it is ended where there are more, and then has no exit code
+   */
   async run(
     command: string,
     input?: AsyncIterable<Buffer>,
-  ): Promise<{ code: number; out: Buffer; err: string }> {
+    most = Number.POSITIVE_INFINITY,
+  ): Promise<CommandEnd> {
     const channel = await this.start(command);
     const out: Buffer[] = [];
     const err: Buffer[] = [];
-    channel.on('data', (chunk: Buffer) => out.push(chunk));
+    let printed = 0;
+    channel.on('data', (chunk: Buffer) => {
+      printed += chunk.length;
+      if (printed > most) channel.close();
+      else out.push(chunk);
+    });
     channel.stderr.on('data', (chunk: Buffer) => err.push(chunk));
     const ended = new Promise<number>((resolve, reject) => {
       let code = -1;
@@ -137,8 +154,9 @@ export class SshConnection {
       }
     }
     channel.end();
+    const code = await this.whileConnected(ended);
     return {
-      code: await this.whileConnected(ended),
+      code: printed > most ? -1 : code,
       out: Buffer.concat(out),
       err: Buffer.concat(err).toString().trim(),
     };

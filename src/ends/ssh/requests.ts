@@ -37,22 +37,32 @@ export function trouble(error: unknown, doing: string): unknown {
   return asTrouble(Object.assign(new Error(why), { code: `SFTP${code}` }), doing);
 }
 
-/** What a folder holds. Two requests are under way at once, since most folders end with the first. */
-export async function readFolder(sftp: SFTPWrapper, folder: string): Promise<FileEntryWithStats[]> {
+/**
+ * What a folder holds. Two requests are under way at once, since most folders end with the first.
+ * @param read makes of a name and its attributes what is kept of them, if anything
+ */
+export async function readFolder<T>(
+  sftp: SFTPWrapper,
+  folder: string,
+  read: (found: FileEntryWithStats) => T | undefined,
+): Promise<T[]> {
   const handle = await call<Buffer>(done => sftp.opendir(folder, done));
-  const found: FileEntryWithStats[] = [];
+  const kept: T[] = [];
   try {
     for (let ended = false; !ended; ) {
       const parts = await Promise.all([readPart(sftp, handle), readPart(sftp, handle)]);
       for (const part of parts) {
-        if (part) found.push(...part);
-        else ended = true;
+        if (!part) ended = true;
+        for (const found of part ?? []) {
+          const one = read(found);
+          if (one !== undefined) kept.push(one);
+        }
       }
     }
   } finally {
     sftp.close(handle, () => {});
   }
-  return found;
+  return kept;
 }
 
 /** The next names of a folder, or undefined after the last. */

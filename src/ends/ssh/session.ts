@@ -1,7 +1,7 @@
 import type { Duplex } from 'node:stream';
 import type { ClientChannel, SFTPWrapper } from 'ssh2';
 import { EndError, PartWayError, PorterError } from '../../core/errors.js';
-import type { SshConnection } from './connection.js';
+import type { CommandEnd, SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
 import type { SshLogin } from './login.js';
 
@@ -58,12 +58,12 @@ export class SshSession {
   /** Runs a command; when the link is lost, comes back and runs it again. */
   async run(
     command: string,
-    input?: () => AsyncIterable<Buffer>,
-  ): Promise<{ code: number; out: Buffer; err: string }> {
+    { input, most }: { input?: () => AsyncIterable<Buffer>; most?: number } = {},
+  ): Promise<CommandEnd> {
     for (;;) {
       const connection = await this.connected();
       try {
-        return await connection.run(command, input?.());
+        return await connection.run(command, input?.(), most);
       } catch (error) {
         if (!(await this.wasLost(connection, error))) throw error;
       }

@@ -1,11 +1,11 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { asBytes, bytesOfText } from '../../../src/core/bytes.js';
+import { asBytes, type ByteString, bytesOfText } from '../../../src/core/bytes.js';
 import { ArchiveNames } from '../../../src/core/files/archive-names.js';
 import { linkStaysInside, staysInside } from '../../../src/core/files/entries.js';
 import { timeOfListing } from '../../../src/core/files/listing-time.js';
-import { nameFindings } from '../../../src/core/files/names.js';
+import { NameLook } from '../../../src/core/files/names.js';
 
 const part = fc.constantFrom('a', 'A', 'b', '..', '.', '', 'ü', 'u\u0308', 'C:', 'l', '\\');
 const path = fc.array(part, { minLength: 1, maxLength: 4 }).map(parts => parts.join('/'));
@@ -43,22 +43,38 @@ test('whatever an archive holds, what is admitted stays inside, is there once, a
   );
 });
 
-test('names that may not arrive are told: clashing, too long, refused by Windows', () => {
-  const of = (...paths: string[]) =>
-    nameFindings(
-      '/site',
-      paths.map(one => ({ path: bytesOfText(one), type: 'file', size: 1, mode: 0o644, mtime: 0 })),
-    ).map(({ code, place }) => `${code} ${place}`);
-  assert.deepEqual(of('a/Readme', 'a/readme', 'b/readme', 'é', 'plain'), ['names-clash /site/a/Readme']);
-  assert.deepEqual(of('é', 'e\u0301'), ['names-clash /site/é']);
-  assert.deepEqual(of(`a/${'x'.repeat(256)}`, 'y'.repeat(255)), [`name-too-long /site/a/${'x'.repeat(256)}`]);
-  assert.deepEqual(of('what?.html', 'con.txt', 'trail.', 'a: b', 'console', 'x.y'), [
+async function findingsOn(place: string, paths: readonly ByteString[]): Promise<string[]> {
+  const entries = paths.map(path => ({ path, type: 'file' as const, size: 1, mode: 0o644, mtime: 0 }));
+  const look = new NameLook();
+  for (const entry of entries) look.add(entry);
+  const again = async function* () {
+    yield* entries;
+  };
+  const findings = await look.findings(place, again);
+  return findings.map(({ code, place: at }) => `${code} ${at}`);
+}
+
+test('names that may not arrive are told: clashing, too long, refused by Windows', async () => {
+  const of = (...paths: string[]) => findingsOn('/site', paths.map(bytesOfText));
+  assert.deepEqual(await of('a/Readme', 'a/readme', 'b/readme', 'é', 'plain'), [
+    'names-clash /site/a/Readme',
+  ]);
+  assert.deepEqual(await of('é', 'e\u0301'), ['names-clash /site/é']);
+  assert.deepEqual(await of(`a/${'x'.repeat(256)}`, 'y'.repeat(255)), [
+    `name-too-long /site/a/${'x'.repeat(256)}`,
+  ]);
+  assert.deepEqual(await of('what?.html', 'con.txt', 'trail.', 'a: b', 'console', 'x.y'), [
     'name-refused-by-windows /site/what?.html',
   ]);
-  assert.deepEqual(
-    nameFindings('/s', [{ path: asBytes('\xe9'), type: 'file', size: 1, mode: 0, mtime: 0 }]),
-    [],
-  );
+  assert.deepEqual(await findingsOn('/s', [asBytes('\xe9')]), []);
+});
+
+test('of a hundred thousand names just those are told that clash', async () => {
+  const names = Array.from({ length: 100_000 }, (_, i) => bytesOfText(`folder ${i % 97}/file ${i}`));
+  assert.deepEqual(await findingsOn('/site', names), []);
+  assert.deepEqual(await findingsOn('/site', [...names, bytesOfText('folder 5/FILE 5')]), [
+    'names-clash /site/folder 5/file 5',
+  ]);
 });
 
 test('a listing of old gives the same time again, in the year that it leaves out', () => {

@@ -1,0 +1,84 @@
+import { createHash } from 'node:crypto';
+import { createReadStream } from 'node:fs';
+import { mkdir, open, rename } from 'node:fs/promises';
+import { basename, dirname, join } from 'node:path';
+import { DamageError } from '../core/errors.js';
+import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
+import type { CratePart } from './crate.js';
+import { asTrouble, telling } from './trouble.js';
+
+// A list of the files of a tree, a line each, in the order of their paths' bytes. It is never in memory as a whole.
+
+const linesAtOnce = 1000;
+
+/** Writes a list whole or not at all. @returns its size and checksum */
+export async function writeEntryList(
+  list: string,
+  entries: AsyncIterable<CheckedEntry> | Iterable<CheckedEntry>,
+): Promise<CratePart> {
+  const hash = createHash('sha256');
+  const partial = join(dirname(list), `.${basename(list)}.partial`);
+  let bytes = 0;
+  const file = await telling(`Writing ${list}`, async () => {
+    await mkdir(dirname(list), { recursive: true });
+    return open(partial, 'w');
+  });
+  try {
+    let lines: string[] = [];
+    const write = async () => {
+      const chunk = Buffer.from(lines.join(''));
+      lines = [];
+      hash.update(chunk);
+      bytes += chunk.length;
+      await telling(`Writing ${list}`, () => file.appendFile(chunk));
+    };
+    for await (const entry of entries) {
+      if (lines.push(`${entryLine(entry)}\n`) >= linesAtOnce) await write();
+    }
+    await write();
+  } finally {
+    await file.close();
+  }
+  await telling(`Writing ${list}`, () => rename(partial, list));
+  return { bytes, sha256: hash.digest('hex') };
+}
+
+/**
+ * Reads a list; nothing where there is none.
+ * @param ofEnd whether it tells what an end listed, whose links may lead anywhere
+ * @throws DamageError where a line is none of a list, or not in its order
+ */
+export async function* readEntryList(list: string, ofEnd = false): AsyncIterable<CheckedEntry> {
+  let last = '';
+  for await (const lines of linesOf(list)) {
+    for (const line of lines) {
+      if (line === '') continue;
+      const entry = readEntryLine(line, ofEnd);
+      if (entry.path <= last) {
+        throw new DamageError({
+          doing: `Reading ${list}, at ${line.slice(0, 80)}`,
+          cause: 'its lines are not in the order of their paths',
+          remedy: 'Pack again: the crate was changed',
+        });
+      }
+      last = entry.path;
+      yield entry;
+    }
+  }
+}
+
+/** The lines of a file, those of one piece of it together. */
+async function* linesOf(file: string): AsyncIterable<string[]> {
+  let rest = '';
+  try {
+    for await (const chunk of createReadStream(file, { encoding: 'utf8', highWaterMark: 128 * 1024 })) {
+      const lines = (rest + chunk).split('\n');
+      rest = lines.pop()!;
+      yield lines;
+    }
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code === 'ENOENT') return;
+    throw asTrouble(error, `Reading ${file}`);
+  }
+  if (rest !== '') yield [rest];
+}
