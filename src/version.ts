@@ -1,6 +1,4 @@
-import { readFileSync } from 'node:fs';
+import ownPackage from '../package.json' with { type: 'json' };
 
 /** The version of this program, as its package says. */
-export const version: string = JSON.parse(
-  readFileSync(new URL('../package.json', import.meta.url), 'utf8'),
-).version;
+export const { version } = ownPackage;

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { createReadStream } from 'node:fs';
-import { mkdir, open, rename } from 'node:fs/promises';
+import { mkdir, open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { DamageError } from '../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../core/files/entries.js';
@@ -36,8 +36,11 @@ export async function writeEntryList(
       if (lines.push(`${entryLine(entry)}\n`) >= linesAtOnce) await write();
     }
     await write();
-  } finally {
     await file.close();
+  } catch (error) {
+    await file.close().catch(() => {});
+    await rm(partial, { force: true });
+    throw error;
   }
   await telling(`Writing ${list}`, () => rename(partial, list));
   return { bytes, sha256: hash.digest('hex') };

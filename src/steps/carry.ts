@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { createHash, hash } from 'node:crypto';
 import { type ByteString, textOf } from '../core/bytes.js';
 import { EndError, PartWayError, PorterError, UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
@@ -135,6 +135,7 @@ async function readStream(
   const { from, to, signal } = cargo;
   const wanted = new Map(entries.map(entry => [entry.path, entry]));
   const writing = new Set<Promise<void>>();
+  let oneIsDone = () => {};
   try {
     const stream = await from.readMany?.([...wanted.keys()], signal);
     if (!stream) return false;
@@ -155,10 +156,16 @@ async function readStream(
       // Small ones are written while the next come.
       const whole = await wholeOf(content);
       await cargo.pace.take(whole.length);
-      const written: Promise<void> = write(entry, whole).finally(() => writing.delete(written));
+      const written: Promise<void> = write(entry, whole).finally(() => {
+        writing.delete(written);
+        oneIsDone();
+      });
       written.catch(() => {});
       writing.add(written);
-      if (writing.size >= to.atOnce) await Promise.race(writing);
+      if (writing.size < to.atOnce) continue;
+      await new Promise<void>(resolve => {
+        oneIsDone = resolve;
+      });
     }
     await Promise.all(writing);
   } catch (error) {
@@ -235,7 +242,7 @@ class Hashed {
   }
 
   private whole(content: Buffer): Buffer {
-    this.hash.update(content);
+    this.told = hash('sha256', content);
     this.ended = true;
     return content;
   }

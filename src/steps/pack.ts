@@ -58,12 +58,10 @@ export async function pack(
   }
   keepNurserySmall();
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
-  const [site, wanted] = await Promise.all([
-    files && lookAtSite(treeOf(files), move.oldAddress),
-    files && listWanted(run, files),
-  ]);
   const again = run.again || byContent || note !== undefined || (latest && move.oldLive);
+  const listing = files && listWanted(run, files);
   try {
+    const [site, wanted] = await Promise.all([files && lookAtSite(treeOf(files), move.oldAddress), listing]);
     return await doStep({ ...run, again }, 'pack', await inputsOf(move, wanted?.identity), async () => {
       const findings: Finding[] = [...(wanted?.findings ?? [])];
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {
@@ -104,7 +102,8 @@ export async function pack(
       return { result, findings, brief: { ...counts, crate: sha256 } };
     });
   } finally {
-    await forgetListing(move.crate);
+    await listing?.catch(() => {});
+    await forgetListing(move);
   }
 }
 

@@ -2,7 +2,7 @@ import { type ByteString, textOf } from '../core/bytes.js';
 import type { FileEntry } from '../core/files/entries.js';
 import type { EventSink } from './events.js';
 
-/** How often the bytes of one large file are told, in milliseconds. */
+/** How often it is told how far it is, in milliseconds. */
 const every = 100;
 
 /** Tells how far a carrying of files has come: files and bytes of all, and the file that is under way. */
@@ -30,7 +30,7 @@ export class CarryingProgress {
     this.parts.delete(entry.path);
     this.whole.files++;
     this.whole.bytes += entry.size;
-    this.tell(entry);
+    if (Date.now() - this.last >= every || this.whole.files === this.all.files) this.tell(entry);
   }
 
   private tell({ path }: FileEntry): void {

@@ -6,12 +6,13 @@ import { alongside } from '../core/files/order.js';
 import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
 import { parseSize, sizeText } from '../core/sizes.js';
-import type { Crate, CratePart } from '../ends/crate.js';
+import type { CratePart } from '../ends/crate.js';
+import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { telling } from '../ends/trouble.js';
 import { listStanding, Removal } from './arrival.js';
 import { carry, type Way } from './carry.js';
-import { identityOfTree, TreeIdentity } from './move.js';
+import { identityOfTree, type Move, TreeIdentity } from './move.js';
 import { CarryingProgress } from './progress.js';
 import type { StepRun } from './run.js';
 
@@ -24,22 +25,25 @@ export interface WantedFiles {
   readonly findings: readonly Finding[];
 }
 
-/** The list of what is wanted, until the files are taken. */
-const listing = 'listing.ndjson';
-/** The list that a pack set out with: what lies there in part is gone on with, as long as it is still the same. */
+/** The list of what is wanted, in the move folder until the files are taken. */
+function listingOf({ folder }: Move): string {
+  return folder.at('.listing.ndjson');
+}
+
+/** The list of the crate that a pack set out with: what lies there in part is gone on with, as long as it is still the same. */
 const setOut = 'taking.ndjson';
 
-/** Lists what of the old site's files the sheet wants into the crate, with findings on what may not arrive. */
+/** Lists what of the old site's files the sheet wants, with findings on what may not arrive. */
 export async function listWanted(run: StepRun, files: FilesEnd): Promise<WantedFiles> {
-  const { crate } = run.move;
+  const listing = listingOf(run.move);
   const look = new Looking(files.place);
-  await crate.writeEntries(listing, look.through(wantedOf(run, files, look)));
-  return look.seen(() => crate.entries(listing));
+  await writeEntryList(listing, look.through(wantedOf(run, files, look)));
+  return look.seen(() => readEntryList(listing));
 }
 
 /** Takes away the list of what was wanted, where it was not used. */
-export async function forgetListing(crate: Crate): Promise<void> {
-  await rm(crate.at(listing), { force: true });
+export async function forgetListing(move: Move): Promise<void> {
+  await rm(listingOf(move), { force: true });
 }
 
 /** A digest of what is wanted. */
@@ -165,8 +169,9 @@ export async function takeFiles(
   byContent: boolean,
 ): Promise<TakenFiles> {
   const { crate } = run.move;
-  await clearStale(run, files);
-  await telling(`Writing ${crate.at(setOut)}`, () => rename(crate.at(listing), crate.at(setOut)));
+  if (await crate.files.isThere()) await clearStale(run, files);
+  await crate.makeFolder();
+  await telling(`Writing ${crate.at(setOut)}`, () => rename(listingOf(run.move), crate.at(setOut)));
   const taking = new Taking(run, files, byContent, { files: wanted.counts.files, bytes: wanted.bytes });
   const part = await crate.writeEntries('files.ndjson', taking.entries());
   await rm(crate.at(setOut), { force: true });
@@ -181,7 +186,7 @@ async function clearStale(run: StepRun, files: FilesEnd): Promise<void> {
   const { crate } = run.move;
   const removal = new Removal(crate.files);
   const lists = alongside({
-    wanted: crate.entries(listing),
+    wanted: readEntryList(listingOf(run.move)),
     there: listStanding(crate.files, removal.gone, run.signal),
     earlier: crate.entries(setOut),
   });

@@ -1,26 +1,20 @@
 import {
+  chmodSync,
   closeSync,
   createReadStream,
+  fchmodSync,
   fstatSync,
+  futimesSync,
   lstatSync,
+  mkdirSync,
   openSync,
   readFileSync,
   readlinkSync,
   type Stats,
+  statSync,
+  writeSync,
 } from 'node:fs';
-import {
-  chmod,
-  lstat,
-  mkdir,
-  open,
-  readdir,
-  rename,
-  rm,
-  stat,
-  statfs,
-  symlink,
-  utimes,
-} from 'node:fs/promises';
+import { chmod, lstat, open, readdir, rename, rm, statfs, symlink, utimes } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
@@ -29,7 +23,6 @@ import { type Content, chunksOf } from '../content.js';
 import { asTrouble, telling } from '../trouble.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
-import { smallFiles } from './small-files.js';
 import { sumsByReading } from './sums.js';
 
 const chunkBytes = 1 << 20;
@@ -119,7 +112,7 @@ export class LocalFiles implements FilesEnd {
         const { code } = error as NodeJS.ErrnoException;
         // Anew, never through a link or into a file that is there. Asking first would cost every file two calls.
         if (code === 'EEXIST') await rm(at, { force: true });
-        else if (code === 'ENOENT') await makeFolders(at.subarray(0, at.lastIndexOf('/')));
+        else if (code === 'ENOENT') makeFolders(at.subarray(0, at.lastIndexOf('/')));
         else throw error;
         await writeFile(at, content, like, from);
       }
@@ -129,8 +122,8 @@ export class LocalFiles implements FilesEnd {
   async makeFolder(path: ByteString, mode: number): Promise<void> {
     // Open to us while it is being filled, also where an earlier run had closed it.
     await telling(`Making the folder ${this.show(path)}`, async () => {
-      await makeFolders(this.at(path));
-      await chmod(this.at(path), mode | 0o700);
+      makeFolders(this.at(path));
+      chmodSync(this.at(path), mode | 0o700);
     });
   }
 
@@ -239,6 +232,18 @@ function readSmall(path: Buffer): Buffer | undefined {
   }
 }
 
+/** Writes a small file anew, at once: to come back later five times takes longer than all of it. */
+function writeSmall(path: Buffer, content: Buffer, mode: number, mtime: number): void {
+  const file = openSync(path, 'wx', 0o600);
+  try {
+    for (let at = 0; at < content.length; ) at += writeSync(file, content, at, content.length - at);
+    fchmodSync(file, mode);
+    futimesSync(file, mtime / 1000, mtime / 1000);
+  } finally {
+    closeSync(file);
+  }
+}
+
 /** Writes a file anew, or goes on with one. Nothing of the content is taken before the file is open. */
 async function writeFile(
   path: Buffer,
@@ -247,7 +252,7 @@ async function writeFile(
   from: number,
 ): Promise<void> {
   if (Buffer.isBuffer(content) && content.length <= smallBytes && from === 0)
-    return smallFiles.write({ path: path.toString('latin1'), content, mode, mtime });
+    return writeSmall(path, content, mode, mtime);
   const file = await open(path, from > 0 ? 'r+' : 'wx', 0o600);
   try {
     let at = from;
@@ -264,23 +269,14 @@ async function writeFile(
 }
 
 /** Makes a folder and those above it. (The recursive way of Node never ends below /proc.) */
-async function makeFolders(path: Buffer): Promise<void> {
+function makeFolders(path: Buffer): void {
   try {
-    await mkdir(path);
+    mkdirSync(path);
   } catch (error) {
-    const { code } = error as NodeJS.ErrnoException;
     const above = path.subarray(0, path.lastIndexOf('/'));
-    if (code === 'ENOENT' && above.length > 0) {
-      await makeFolders(above);
-      await mkdir(path).catch(unlessFolder(path));
-    } else await unlessFolder(path)(error);
+    if ((error as NodeJS.ErrnoException).code === 'ENOENT' && above.length > 0) {
+      makeFolders(above);
+      mkdirSync(path);
+    } else if (!statSync(path, { throwIfNoEntry: false })?.isDirectory()) throw error;
   }
-}
-
-/** Passes over an error where the folder is there, also made by another meanwhile. */
-function unlessFolder(path: Buffer): (error: unknown) => Promise<void> {
-  return async error => {
-    const there = await stat(path).catch(() => undefined);
-    if (!there?.isDirectory()) throw error;
-  };
 }

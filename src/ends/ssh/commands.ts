@@ -2,6 +2,7 @@ import { once } from 'node:events';
 import { pipeline } from 'node:stream/promises';
 import { extract, pack } from 'tar-stream';
 import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../core/bytes.js';
+import { PorterError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
 import { chunksOf } from '../content.js';
 import type { FileToWrite } from '../files/files-end.js';
@@ -29,12 +30,15 @@ export class FarCommands {
    * it tells more than is to be kept in memory.
    */
   async find(): Promise<Map<ByteString, FileEntry[]> | undefined> {
-    if (!(await this.session.has('find'))) return undefined;
-    const { code, out } = await this.session.run(
-      `cd ${this.root} && find . -mindepth 1 -printf '%y %s %m %T@ %P\\0%l\\0'`,
-      { most: mostFound },
-    );
-    return code === 0 ? readFind(bytesOf(out)) : undefined;
+    // Asking first what may be run would cost a round trip; the mark shows that a shell ran it.
+    const command = `printf 'sh\\0'; cd ${this.root} && find . -mindepth 1 -printf '%y %s %m %T@ %P\\0%l\\0'`;
+    const { code, out } = await this.session.run(command, { most: mostFound }).catch(error => {
+      if (error instanceof PorterError) throw error;
+      return { code: -1, out: Buffer.alloc(0) };
+    });
+    const told = bytesOf(out);
+    const mark = told.indexOf('sh\0');
+    return code === 0 && mark >= 0 ? readFind(asBytes(told.slice(mark + 3))) : undefined;
   }
 
   /** SHA-256 of files, in hex, by path; of what the command could not read, nothing. */

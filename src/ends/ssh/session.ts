@@ -11,7 +11,6 @@ const pauses = [1, 2, 4, 8, 15, 30, 60];
 /** Programs of the far side, and what shows by their version that they take the options that are used here. */
 const programs = {
   tar: /GNU tar|bsdtar/,
-  find: /findutils/,
   sha256sum: /sha256sum.*GNU coreutils/,
 };
 

@@ -21,10 +21,11 @@ export async function runCommand(
 ): Promise<number> {
   await misbehaviour.wait();
   if (command.startsWith('echo sh; ')) {
-    channel.write('sh\ntar (GNU tar) 1.34\nfind (GNU findutils) 4.9\nsha256sum (GNU coreutils) 9.1\n');
+    channel.write('sh\ntar (GNU tar) 1.34\nsha256sum (GNU coreutils) 9.1\n');
     return 0;
   }
-  const [, quoted, rest] = /^cd '((?:[^']|'\\'')*)' && (.*)$/s.exec(command) ?? [];
+  if (command.startsWith("printf 'sh\\0'; ")) channel.write('sh\0');
+  const [, quoted, rest] = /^(?:printf 'sh\\0'; )?cd '((?:[^']|'\\'')*)' && (.*)$/s.exec(command) ?? [];
   if (quoted === undefined || rest === undefined) return notFound(channel, command);
   const folder = quoted.replaceAll("'\\''", "'");
   if (rest.startsWith('find . ')) return find(host, folder, channel);
