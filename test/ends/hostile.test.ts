@@ -53,7 +53,8 @@ test('whatever a server lists, only plain names below the folder are taken', asy
       has: async () => shell,
       run: async () => ({
         code: 0,
-        out: Buffer.from(names.map(name => `f 1 644 0.5 ${name}\0\0`).join('')),
+        // Where there is no shell, whatever is run answers with nothing of it.
+        out: Buffer.from(shell ? `noise\nsh\0${names.map(name => `f 1 644 0.5 ${name}\0\0`).join('')}` : ''),
         err: '',
       }),
     }) as unknown as SshSession;
@@ -93,10 +94,20 @@ test('a folder of a million entries is listed', async () => {
   const session = {
     files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
     has: async () => false,
+    run: async () => {
+      throw new Error('Unable to exec');
+    },
   } as unknown as SshSession;
   assert.equal((await pathsOf(new SftpFiles(session, 'sftp://u@h/x', '/x'))).length, million);
-  const told = Buffer.from(Array.from({ length: million }, (_, i) => `f 1 644 0.5 f${i}\0\0`).join(''));
-  const withFind = { ...session, has: async () => true, run: async () => ({ code: 0, out: told, err: '' }) };
+  // What a command tells is not taken without end; then folder by folder is asked.
+  const withFind = {
+    ...session,
+    run: async (_: string, { most }: { most: number }) => {
+      assert.ok(most < 4e6);
+      return { code: -1, out: Buffer.from(`sh\0${'f 1 644 0.5 f\0\0'.repeat(1000)}`), err: '' };
+    },
+  };
+  asked = 0;
   const found = new SftpFiles(withFind as unknown as SshSession, 'sftp://u@h/x', '/x');
   assert.equal((await pathsOf(found)).length, million);
 });

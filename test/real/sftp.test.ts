@@ -130,9 +130,11 @@ for (const restricted of [false, true]) {
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
+    // A listing that is longer than what is taken of one in one piece.
+    const long = '-long'.repeat(44);
     for (let i = 0; i < 100; i++) {
       mkdirSync(join(root, 'old', `f${i}`), { recursive: true });
-      for (let j = 0; j < 100; j++) writeFileSync(join(root, 'old', `f${i}`, `${j}`), `${i} ${j}`);
+      for (let j = 0; j < 100; j++) writeFileSync(join(root, 'old', `f${i}`, `${j}${long}`), `${i} ${j}`);
     }
     writeFileSync(join(root, 'old/sparse'), '');
     truncateSync(join(root, 'old/sparse'), 2 ** 30);

@@ -46,8 +46,8 @@ export class DatabaseSession {
       tunnel = through && (await tunnelTo(through, place));
       const socketPath = through ? undefined : (place.socket ?? (await localSocket(place)));
       // It is large, and loaded only when a server is asked.
-      const { createConnection } = await import('mysql2');
-      const connection = createConnection({
+      const { default: mysql } = await import('mysql2');
+      const connection = mysql.createConnection({
         ...(socketPath === undefined ? { host: place.host, port: place.port } : { socketPath }),
         ...(tunnel ? { stream: tunnel } : {}),
         user: place.user,
