@@ -1,4 +1,4 @@
-import { randomBytes } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
 import { quoteName, quoteText } from '../core/database/column.js';
 import { shownDatabase } from '../core/database/place.js';
 import { EndError, UsageError } from '../core/errors.js';
@@ -58,7 +58,8 @@ export async function ensurePassword(move: Move): Promise<void> {
 
 async function make(session: DatabaseSession, { place }: DatabaseWay): Promise<string[]> {
   const made: string[] = [];
-  await refuseLongNames(session, place);
+  const isMariaDb = /mariadb/i.test((await session.value('SELECT VERSION()')) ?? '');
+  refuseLongNames(place, isMariaDb);
   const [[user = ''] = []] = await session.rows('SELECT CURRENT_USER()');
   // Who is let in from where the administrator is, is let in as the site's user.
   const host = quoteText(user!.slice(user!.lastIndexOf('@') + 1));
@@ -71,7 +72,7 @@ async function make(session: DatabaseSession, { place }: DatabaseWay): Promise<s
     made.push(`the database ${place.name}`);
   }
   try {
-    await session.run(`CREATE USER ${account} IDENTIFIED BY ${bytes(quoteText(place.password))}`);
+    await session.run(`CREATE USER ${account} IDENTIFIED ${secretOf(place.password, isMariaDb)}`);
     made.push(`the user ${place.user}`);
   } catch (error) {
     // One that is there keeps the password that it has; others may use it.
@@ -82,12 +83,18 @@ async function make(session: DatabaseSession, { place }: DatabaseWay): Promise<s
   return made;
 }
 
+/**
+ * A password as a server takes it; where it takes one that was hashed already, its own logs and its list of processes do
+ * not show it (https://mariadb.com/kb/en/create-user/).
+ */
+function secretOf(password: string, isMariaDb: boolean): string {
+  if (!isMariaDb || password === '') return `BY ${bytes(quoteText(password))}`;
+  const sha1 = (of: string | Buffer) => createHash('sha1').update(of).digest();
+  return `BY PASSWORD '*${sha1(sha1(password)).toString('hex').toUpperCase()}'`;
+}
+
 /** https://mariadb.com/kb/en/identifier-names/, https://dev.mysql.com/doc/refman/8.0/en/identifier-length.html */
-async function refuseLongNames(
-  session: DatabaseSession,
-  { name, user }: DatabaseWay['place'],
-): Promise<void> {
-  const isMariaDb = /mariadb/i.test((await session.value('SELECT VERSION()')) ?? '');
+function refuseLongNames({ name, user }: DatabaseWay['place'], isMariaDb: boolean): void {
   const longest = { database: 64, user: isMariaDb ? 80 : 32 };
   for (const [what, text] of [
     ['database', name],

@@ -332,7 +332,9 @@ new: { address: https://new.example, database: { server: "mysql://club%20user@${
   assert.match(prefixed.stderr, /sees host7_room_new/);
   database.sql("DROP DATABASE host7_room_new; DROP USER 'club user'@'localhost'");
 
+  database.sql("SET GLOBAL log_output = 'TABLE'; SET GLOBAL general_log = ON");
   const made = await step('deliver', 'administrator: { user: boss, password: "b o$s" }');
+  database.sql('SET GLOBAL general_log = OFF');
   assert.equal(made.code, 0, made.stdout + made.stderr);
   assert.equal(JSON.parse(made.stdout).result.database.made.length, 3);
   assert.match(database.sql('SELECT v FROM wp_a', 'room_new'), /new\.example/);
@@ -341,6 +343,9 @@ new: { address: https://new.example, database: { server: "mysql://club%20user@${
   const password = /NEW_DB_PASSWORD=.(.+).$/m.exec(env)![1]!;
   assert.ok(password.length >= 24);
   assert.ok(!(made.stdout + made.stderr + written(root)).includes(password));
+  const asked = database.sql("SELECT argument FROM mysql.general_log WHERE user_host LIKE 'boss%'");
+  assert.match(asked, /CREATE USER/);
+  assert.ok(!asked.includes(password), 'the server is not told the password in the clear');
   // What was made goes on to be used.
   const again = await step('check', 'administrator: { user: boss, password: "b o$s" }');
   assert.equal(again.code, 0, again.stdout + again.stderr);

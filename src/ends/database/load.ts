@@ -1,4 +1,4 @@
-import type { ByteString } from '../../core/bytes.js';
+import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { quoteText } from '../../core/database/column.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../core/database/fitting.js';
 import { DamageError } from '../../core/errors.js';
@@ -131,7 +131,7 @@ class Load {
     // After a statement that failed none may follow, or its rows would be passed over for good.
     if (statement.kind === 'own' || this.failure) return;
     if (statement.kind === 'elsewhere') {
-      this.leftOut.push(statement.sql.slice(0, 60));
+      this.leftOut.push(headOf(statement.sql));
       return;
     }
     const again = this.redo !== undefined && statement.table === this.redo;
@@ -173,7 +173,7 @@ class Load {
     } catch (error) {
       const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
       if (kind === 'session' && !isPassing(error) && isUnknownSetting(error)) {
-        this.leftOut.push(sql.slice(0, 60));
+        this.leftOut.push(headOf(sql));
         return;
       }
       if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0)) throw inStatement(error, sql);
@@ -334,7 +334,7 @@ function refuseQualified(sql: ByteString): void {
   if (!qualified.test(sql.slice(0, 400))) return;
   throw new DamageError({
     doing: 'Loading the dump',
-    cause: `a statement names a table of another database (${sql.slice(0, 80)})`,
+    cause: `a statement names a table of another database (${textOf(headOf(sql))})`,
     remedy: 'Dump the database without the names of databases in it',
   });
 }
@@ -343,6 +343,11 @@ function refuseQualified(sql: ByteString): void {
 function inStatement(error: unknown, sql: ByteString): unknown {
   const said = error as ServerSaid & { sqlMessage?: string };
   if (typeof said.sqlMessage === 'string' && !said.sqlMessage.includes(' [in '))
-    said.sqlMessage += ` [in ${sql.slice(0, 60).replace(/\s+/g, ' ')}…]`;
+    said.sqlMessage += ` [in ${textOf(headOf(sql))}…]`;
   return error;
+}
+
+/** How a statement begins, without any value: in those for users, and in rows, that may be a password. */
+function headOf(sql: ByteString): ByteString {
+  return asBytes(/^[^'"(]{0,60}/.exec(sql)![0].replace(/\s+/g, ' ').trim());
 }

@@ -45,9 +45,8 @@ export class DatabaseSession {
     try {
       tunnel = through && (await tunnelTo(through, place));
       const socketPath = through ? undefined : (place.socket ?? (await localSocket(place)));
-      // It is large, and loaded only when a server is asked.
-      const { default: mysql } = await import('mysql2');
-      const connection = mysql.createConnection({
+      const { createConnection } = await import('./driver.js');
+      const connection = createConnection({
         ...(socketPath === undefined ? { host: place.host, port: place.port } : { socketPath }),
         ...(tunnel ? { stream: tunnel } : {}),
         user: place.user,

@@ -136,8 +136,8 @@ export class FtpSession {
   /** @returns undefined where the server lets in no more; what is there already must do */
   private async connect(): Promise<Client | undefined> {
     const { host, port, user, password, tls, certificate } = this.login;
-    const { default: ftp } = await import('basic-ftp');
-    const client = new ftp.Client(patience);
+    const { Client } = await import('./client.js');
+    const client = new Client(patience);
     // Names are bytes of whatever encoding; they come and go as they are.
     client.ftp.encoding = 'latin1';
     const named = isIP(host) === 0 ? { servername: host } : {};
