@@ -1,5 +1,6 @@
 import { rename, rm } from 'node:fs/promises';
 import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
+import { DamageError } from '../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
 import { NameLook } from '../core/files/names.js';
 import { alongside } from '../core/files/order.js';
@@ -229,7 +230,7 @@ class Taking {
     const lists = alongside({
       wanted: crate.entries(setOut),
       there: listStanding(crate.files, new Set(), signal),
-      before: crate.entries(),
+      before: asFarAsReadable(crate.entries()),
     });
     for await (const { wanted, there, before } of lists) {
       const entries = [...wanted.values()];
@@ -273,6 +274,15 @@ class Taking {
     const { sums, way } = await carry(cargo, missing);
     this.way ??= way;
     return path => sums.get(path) ?? sumBefore(path);
+  }
+}
+
+/** A list of the crate until where somebody damaged it: what it does not tell is looked at anew. */
+async function* asFarAsReadable(list: AsyncIterable<CheckedEntry>): AsyncIterable<CheckedEntry> {
+  try {
+    yield* list;
+  } catch (error) {
+    if (!(error instanceof DamageError)) throw error;
   }
 }
 

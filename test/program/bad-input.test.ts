@@ -299,6 +299,9 @@ test('a crate that was changed by hand is damage', async t => {
   writeFileSync(list, readFileSync(list, 'utf8').replace('robots.txt', '../robots.txt'));
   assert.equal((await run(['deliver', '--yes'], { cwd: move })).code, 4);
   assert.ok(!readdirSync(root).includes('robots.txt') && !readdirSync(join(root, 'new')).includes('htdocs'));
+  // To pack again, as it says, puts it right.
+  for (const step of ['pack', 'rewrite']) assert.equal((await run([step, '--again'], { cwd: move })).code, 0);
+  assert.equal((await run(['deliver', '--yes', '--dry-run'], { cwd: move })).code, 0);
   truncateSync(join(move, 'crate/database.sql.gz'), 100);
   assert.equal((await run(['rewrite', '--again'], { cwd: move })).code, 4);
 });
