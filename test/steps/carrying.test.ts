@@ -17,7 +17,7 @@ import { test } from 'node:test';
 import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { deliver } from '../../src/steps/deliver.js';
-import { GentlePace } from '../../src/steps/pace.js';
+import { GentlePace, unhurried } from '../../src/steps/pace.js';
 import { pack } from '../../src/steps/pack.js';
 import { undo } from '../../src/steps/undo.js';
 import { kinds, moveBetween, standinHost } from '../help/hosts.js';
@@ -164,6 +164,32 @@ for (const kind of kinds) {
     assert.deepEqual(withoutTimes(treeOf(at('new/site'))), withoutTimes(treeOf(at('old/site'))));
   });
 }
+
+test('a file that grew is taken whole, also after a pack that was broken off before its turn', async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  makeTree(at('old/site'), true);
+  const old = await standinHost(t, at('old'), 'sftp');
+  const { run } = await moveBetween(
+    t,
+    root,
+    { files: `${old.address}/site`, login: old.login },
+    { files: at('new/site') },
+  );
+  await pack(run);
+  writeFileSync(at('old/site/large'), Buffer.alloc(2_000_000, 'ebb'));
+  writeFileSync(at('old/site/empty'), 'no longer');
+  const stop = new AbortController();
+  const oneByOne = { ...unhurried, atOnce: 1, streams: 1 };
+  const events = ({ type }: { type: string }) => type === 'progress' && stop.abort();
+  await assert.rejects(pack({ ...run, events, pace: oneByOne, signal: stop.signal }), { name: 'AbortError' });
+  await pack(run);
+  for (const name of ['large', 'empty'])
+    assert.ok(
+      readFileSync(run.move.crate.at(`files/${name}`)).equals(readFileSync(at('old/site', name))),
+      name,
+    );
+});
 
 test('a web root that cannot be renamed is filled file by file, and undo empties it again', async t => {
   for (const kind of ['ftp', 'sftp'] as const) {
