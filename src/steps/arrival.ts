@@ -42,7 +42,8 @@ export async function alreadyThere(
   const begun = new Map<ByteString, number>();
   for (const { path, size } of wanted) {
     const here = there.get(path);
-    if (here?.type === 'file' && size >= worthGoingOn && here.size > 0 && here.size < size)
+    // Near, it may be a part of an earlier version, and to begin anew costs little; from afar all is compared at the end.
+    if (end.far && here?.type === 'file' && size >= worthGoingOn && here.size > 0 && here.size < size)
       begun.set(path, here.size);
   }
   const compared = ofSize.filter(({ path }) => {
