@@ -51,37 +51,41 @@ export async function check(
   const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump) : undefined;
   // What stands in a live database may have changed meanwhile.
   const again = run.again || exported !== undefined || (move.newLive && manifest.tables.length > 0);
-  return doStep({ ...run, again }, 'check', inputsOf(run, await crate.identity(), tree, dump), async () => {
-    const findings: Finding[] = [];
-    const leftOver: LeftOver[] = [];
-    const files =
-      move.newFiles && manifest.counts.files > 0
-        ? await compareFiles(run, family, manifest, listingOf(move), leftOver)
-        : undefined;
-    if (files) {
-      findings.push(...fileFindings(move.newFiles!, files), ...(await configurationFindings(move, family)));
-    }
-    const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
-    const database = live ? await compareDatabase(run, family, leftOver) : undefined;
-    findings.push(...(database?.findings ?? []));
-    const tables =
-      exported !== undefined
-        ? await compareExport(run, family, exported)
-        : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
-    findings.push(
-      ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
-      ...leftOverFindings(leftOver),
-    );
+  try {
+    const inputs = inputsOf(run, await crate.identity(), tree, dump);
+    return await doStep({ ...run, again }, 'check', inputs, async () => {
+      const findings: Finding[] = [];
+      const leftOver: LeftOver[] = [];
+      const files =
+        move.newFiles && manifest.counts.files > 0
+          ? await compareFiles(run, family, manifest, listingOf(move), leftOver)
+          : undefined;
+      if (files) {
+        findings.push(...fileFindings(move.newFiles!, files), ...(await configurationFindings(move, family)));
+      }
+      const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
+      const database = live ? await compareDatabase(run, family, leftOver) : undefined;
+      findings.push(...(database?.findings ?? []));
+      const tables =
+        exported !== undefined
+          ? await compareExport(run, family, exported)
+          : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
+      findings.push(
+        ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
+        ...leftOverFindings(leftOver),
+      );
+      const { pages, findings: seen } = await comparePagesOf(run, family);
+      findings.push(...seen);
+      const result: CheckResult = { files, tables, leftOver, pages };
+      return {
+        result,
+        findings,
+        brief: { files: files?.equal, tables: tables.length, pages: pages.length },
+      };
+    });
+  } finally {
     await rm(move.folder.at(listing), { force: true });
-    const { pages, findings: seen } = await comparePagesOf(run, family);
-    findings.push(...seen);
-    const result: CheckResult = { files, tables, leftOver, pages };
-    return {
-      result,
-      findings,
-      brief: { files: files?.equal, tables: tables.length, pages: pages.length },
-    };
-  });
+  }
 }
 
 /** What the tables were looked for in. */
@@ -134,13 +138,7 @@ const listing = 'results/looked-at.ndjson';
 /** Lists the new end into the move folder; gives a digest of it. */
 async function keepListing(run: StepRun, files: FilesEnd): Promise<string> {
   const identity = new TreeIdentity();
-  async function* passing(entries: AsyncIterable<FileEntry>): AsyncIterable<FileEntry> {
-    for await (const entry of entries) {
-      identity.add(entry);
-      yield entry;
-    }
-  }
-  await writeEntryList(run.move.folder.at(listing), passing(await listNew(run, files)));
+  await writeEntryList(run.move.folder.at(listing), identity.through(await listNew(run, files)));
   return identity.digest();
 }
 

@@ -186,6 +186,14 @@ export class TreeIdentity {
     this.hash.update(`${JSON.stringify([path, type, size, mtime, mode, to ?? ''])}\n`);
   }
 
+  /** The entries as they pass, which count. */
+  async *through(entries: AsyncIterable<FileEntry>): AsyncIterable<FileEntry> {
+    for await (const entry of entries) {
+      this.add(entry);
+      yield entry;
+    }
+  }
+
   digest(): string {
     return this.hash.digest('hex');
   }
