@@ -1,9 +1,11 @@
 import { asBytes, type ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
 
-/** Folders that are listed at once; none is begun while so many entries wait for their turn. */
+/** Folders that are listed at once. */
 const listings = 32;
-const mostAhead = 20_000;
+/** So many folders are listed before their turn, as long as no more than so many entries wait for it. */
+const foldersAhead = 96;
+const entriesAhead = 20_000;
 
 /**
  * Everything below a place in the order of the paths' bytes, and so a folder before what is in it.
@@ -23,7 +25,18 @@ export async function* listTree(
     if (!next) open.pop();
     else if (!next.enters) yield next.entry;
     else if (skip(next.entry)) ahead.forget(next.entry.path);
-    else open.push(new OpenFolder(await ahead.get(next.entry.path)));
+    else {
+      ahead.expect(upcoming(open));
+      open.push(new OpenFolder(await ahead.get(next.entry.path)));
+    }
+  }
+}
+
+/** The folders whose turn comes next, as far as they are known. */
+function* upcoming(open: readonly OpenFolder[]): Iterable<ByteString> {
+  for (let depth = open.length - 1; depth >= 0; depth--) {
+    const { folders } = open[depth]!;
+    for (let i = folders.length - 1; i >= 0; i--) yield folders[i]!.path;
   }
 }
 
@@ -31,7 +44,7 @@ export async function* listTree(
 class OpenFolder {
   /** The first that come are the last. */
   private readonly entries: FileEntry[];
-  private readonly folders: FileEntry[];
+  readonly folders: FileEntry[];
 
   constructor(entries: FileEntry[]) {
     this.folders = entries
@@ -75,6 +88,19 @@ class Listings {
     return entries;
   }
 
+  /** Lists what comes next before its turn. */
+  expect(folders: Iterable<ByteString>): void {
+    let near = 0;
+    for (const folder of folders) {
+      if (near++ === listings || !this.hasRoom()) return;
+      if (!this.under.has(folder)) this.want(folder);
+    }
+  }
+
+  private hasRoom(): boolean {
+    return this.under.size < foldersAhead && this.held < entriesAhead;
+  }
+
   /** A folder's turn has come, but nobody wants it. */
   forget(folder: ByteString): void {
     if (this.under.has(folder)) this.get(folder).catch(() => {});
@@ -94,7 +120,7 @@ class Listings {
       const wanted = (await this.listing(folder)).filter(entry => !this.skip(entry));
       this.held += wanted.length;
       for (const { type, path } of wanted)
-        if (type === 'folder' && this.held + this.under.size < mostAhead) this.want(path);
+        if (type === 'folder' && this.hasRoom() && !this.under.has(path)) this.want(path);
       return wanted;
     } finally {
       const next = this.waiting.shift();
