@@ -24,7 +24,7 @@ import {
   isLost,
   withDatabase,
 } from '../ends/database/session.js';
-import { keepNurserySmall } from '../ends/nursery.js';
+import { keepMemoryLow } from '../ends/memory.js';
 import { clearTables } from './clear-tables.js';
 import { newDatabaseOf } from './databases.js';
 import { newTableName, prefixChangeOf } from './move.js';
@@ -92,7 +92,7 @@ async function loadAt(
   way: DatabaseWay,
   made: readonly string[],
 ): Promise<{ loaded: LoadedDatabase; findings: Finding[] }> {
-  keepNurserySmall();
+  keepMemoryLow();
   const { move } = run;
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const prefix = change?.to ?? manifest.from.prefix ?? '';

@@ -12,7 +12,7 @@ import { isPacked, readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter } from '../ends/database/dump-writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
-import { keepNurserySmall } from '../ends/nursery.js';
+import { keepMemoryLow } from '../ends/memory.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import { copyChecked, type Way } from './carry.js';
@@ -56,7 +56,7 @@ export async function pack(
       remedy: 'Give old.files, old.database, or both',
     });
   }
-  keepNurserySmall();
+  keepMemoryLow();
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
   const again = run.again || byContent || note !== undefined || (latest && move.oldLive);
   const listing = files && listWanted(run, files);

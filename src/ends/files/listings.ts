@@ -5,7 +5,7 @@ import type { FileEntry } from '../../core/files/entries.js';
 const listings = 32;
 /** So many folders are listed before their turn, as long as no more than so many entries wait for it. */
 const foldersAhead = 96;
-const entriesAhead = 20_000;
+const entriesAhead = 10_000;
 
 /**
  * Everything below a place in the order of the paths' bytes, and so a folder before what is in it.
