@@ -1,4 +1,3 @@
-import { rm } from 'node:fs/promises';
 import { asBytes, type ByteString, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
@@ -14,8 +13,7 @@ import { carry, type Way } from './carry.js';
 import { CarryingProgress } from './progress.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
-import { delivered, isIndex, isOwn, openIncoming, pathIn, type Spot, stands } from './spots.js';
-import { swapIn } from './swap-in.js';
+import { delivered, isOwn, openIncoming, type Spot, stands } from './spots.js';
 
 /** How a tree is put at the new end. */
 export interface LayOptions {
@@ -51,8 +49,8 @@ export interface ReadyTree {
 }
 
 /** What an earlier delivery put there, and what stood there when this one began; in the move folder. */
-const lastTree = 'results/delivered.ndjson';
-const standingTree = 'results/standing.ndjson';
+export const lastTree = 'results/delivered.ndjson';
+export const standingTree = 'results/standing.ndjson';
 
 /**
  * Carries the crate's files to the incoming folder of a spot, rewritten ones in place of those taken, and checks them.
@@ -88,7 +86,7 @@ export async function makeTreeReady(
 }
 
 /** What an end is to hold of what was taken, with what was rewritten in its place. */
-function wantedAt(
+export function wantedAt(
   end: FilesEnd,
   taken: ReadonlyMap<ByteString, CheckedEntry>,
   moved: ReadonlyMap<ByteString, CheckedEntry>,
@@ -342,83 +340,13 @@ class Stale {
   }
 }
 
-/** Puts a ready tree in its place; gives the paths of what is kept. */
-export async function putTree(run: StepRun, tree: ReadyTree): Promise<string[]> {
-  const { folder } = run.move;
-  const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.spot));
-  // For the next time: what is ours, and may be taken away once the old site no longer has it.
-  await writeEntryList(folder.at(lastTree), oursOf(run.move.crate, tree));
-  await rm(folder.at(standingTree), { force: true });
-  return kept;
-}
-
-/** What of the new end is ours. */
-async function* oursOf(crate: Crate, { incoming, stays }: ReadyTree): AsyncIterable<CheckedEntry> {
-  const lists = alongside({
-    taken: crate.entries(),
-    moved: crate.entries(movedFiles),
-    stays: asList(stays),
-  });
-  for await (const { taken, moved, stays: staying } of lists) {
-    const ours = [...wantedAt(incoming, taken, moved), ...staying.values()];
-    yield* ours.sort((a, b) => (a.path < b.path ? -1 : 1));
-  }
-}
-
-async function* asList(entries: readonly CheckedEntry[]): AsyncIterable<CheckedEntry> {
-  yield* entries;
-}
-
-/**
- * Puts what waits in the incoming folder among what an earlier delivery put there: file by file, each by renaming,
- * index files last. Safe to do again from any moment.
- */
-async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
-  const { spot, incoming, gone } = tree;
-  const { folder, crate } = run.move;
-  const root = openFiles(spot.place);
-  const at = (path: ByteString) => asBytes(spot.path === '' ? path : `${spot.path}/${path}`);
-  const put = (path: ByteString) => spot.end.replace(asBytes(`${spot.incoming}/${path}`), at(path));
-  const late: ByteString[] = [];
-  const folders: { entry: FileEntry; differs: boolean }[] = [];
-  const touched = new Set<ByteString>();
-  const lists = alongside({
-    waiting: incoming.list(({ path }) => isOwn(path), run.signal),
-    taken: crate.entries(),
-    standing: readEntryList(folder.at(standingTree), true),
-  });
-  for await (const { waiting, taken, standing } of lists) {
-    const early: ByteString[] = [];
-    for (const { path, type, mode, to } of waiting.values()) {
-      const there = standing.get(path);
-      if (there && there.type !== type) await root.remove(path);
-      if (type === 'link') await root.makeLink(path, to!);
-      if (type === 'folder' && there?.type !== 'folder')
-        await root.makeFolder(path, taken.get(path)?.mode ?? mode);
-      if (type === 'file') (isIndex(path) ? late : early).push(path);
-      touched.add(type === 'folder' ? path : folderOf(path));
-    }
-    await inTurns(early, root.atOnce, run.signal, put);
-    for (const entry of taken.values())
-      if (entry.type === 'folder')
-        folders.push({ entry, differs: differs(root, standing.get(entry.path), entry) });
-  }
-  for (const path of late) await put(path);
-  // The deepest first, so that a folder is empty when its turn comes.
-  for (const path of [...gone].reverse()) await root.remove(path);
-  for (const path of gone) touched.add(folderOf(path));
-  const unfinished = folders.filter(one => one.differs || touched.has(one.entry.path));
-  for (const { entry } of unfinished.reverse()) await root.finishFolder(entry.path, entry);
-  await spot.end.remove(spot.incoming);
-  return (await stands(spot, spot.keepsake)) ? [pathIn(spot, spot.keepsake)] : [];
-}
-
-function folderOf(path: ByteString): ByteString {
+/** The folder that something lies in; empty for the top. */
+export function folderOf(path: ByteString): ByteString {
   return asBytes(path.slice(0, Math.max(0, path.lastIndexOf('/'))));
 }
 
 /** Whether a folder or link stands there otherwise than it should. */
-function differs(end: FilesEnd, there: FileEntry | undefined, wanted: FileEntry): boolean {
+export function differs(end: FilesEnd, there: FileEntry | undefined, wanted: FileEntry): boolean {
   if (there?.type !== wanted.type || there.to !== wanted.to) return true;
   return wanted.type === 'folder' && !sameTime(end, there.mtime, wanted.mtime);
 }
