@@ -1,6 +1,6 @@
 // Builds the program into dist/: our code and the packages that it uses, in few files, since a command that is made of
 // hundreds takes half a second to begin. What a command does not use is in files of its own, and read by those that do.
-import { existsSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { build } from 'esbuild';
 
 const folder = 'dist';
@@ -37,7 +37,7 @@ const packages = new Set(
 function licenceOf(path: string): string {
   const { name, version, license } = JSON.parse(readFileSync(`${path}/package.json`, 'utf8'));
   const file = readdirSync(path).find(one => /^licen[cs]e(?:\.|$)/i.test(one));
-  const words = file !== undefined && existsSync(`${path}/${file}`) ? readFileSync(`${path}/${file}`, 'utf8') : '';
+  const words = file === undefined ? '' : readFileSync(`${path}/${file}`, 'utf8');
   return `${name} ${version}, ${license}\n\n${words.trim()}\n`;
 }
 

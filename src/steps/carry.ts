@@ -139,10 +139,9 @@ async function readStream(
   try {
     const stream = await from.readMany?.([...wanted.keys()], signal);
     if (!stream) return false;
-    const write = async (entry: FileEntry, content: Content) => {
-      const hashed = new Hashed(content, entry, cargo);
-      await to.write(entry.path, hashed.content, entry);
-      carried(entry, hashed.sum());
+    const write = async (entry: FileEntry, content: Content, sum: () => string) => {
+      await to.write(entry.path, content, entry);
+      carried(entry, sum());
     };
     for await (const { path, content } of stream) {
       const entry = wanted.get(path);
@@ -150,13 +149,14 @@ async function readStream(
       if (!entry) continue;
       started.add(entry);
       if (entry.size > smallBytes) {
-        await write(entry, content);
+        const hashed = new Hashed(content, entry, cargo);
+        await write(entry, hashed.content, () => hashed.sum());
         continue;
       }
       // Small ones are written while the next come.
       const whole = await wholeOf(content);
       await cargo.pace.take(whole.length);
-      const written: Promise<void> = write(entry, whole).finally(() => {
+      const written: Promise<void> = write(entry, whole, () => hash('sha256', whole)).finally(() => {
         writing.delete(written);
         oneIsDone();
       });
@@ -223,12 +223,12 @@ async function writeStream(
 /** Content whose checksum is taken as it passes. */
 class Hashed {
   ended = false;
-  readonly content: Content;
+  readonly content: AsyncIterable<Buffer>;
   private readonly hash = createHash('sha256');
   private told: string | undefined;
 
-  constructor(content: Content, entry: FileEntry, how: Pick<Cargo, 'progress' | 'pace'>) {
-    this.content = Buffer.isBuffer(content) ? this.whole(content) : this.passing(content, entry, how);
+  constructor(content: AsyncIterable<Buffer>, entry: FileEntry, how: Pick<Cargo, 'progress' | 'pace'>) {
+    this.content = this.passing(content, entry, how);
   }
 
   /** Bytes that lie at the other end already, and count as well. */
@@ -239,12 +239,6 @@ class Hashed {
   sum(): string {
     this.told ??= this.hash.digest('hex');
     return this.told;
-  }
-
-  private whole(content: Buffer): Buffer {
-    this.told = hash('sha256', content);
-    this.ended = true;
-    return content;
   }
 
   private async *passing(
