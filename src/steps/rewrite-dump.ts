@@ -6,6 +6,7 @@ import { DumpRewriter } from '../core/rewrite/dump.js';
 import { compileDumpTerms, type DumpTerms } from '../core/rewrite/dump-terms.js';
 import type { LeftList } from '../core/rewrite/left-list.js';
 import { type RewriteSummary, summarise } from '../core/rewrite/summary.js';
+import type { Outlet } from '../core/sql/scanner.js';
 import { readDump } from '../ends/database/dump-reader.js';
 import { DumpWriter, type WrittenDump } from '../ends/database/dump-writer.js';
 import type { PartsFolder } from './dump-parts.js';
@@ -50,16 +51,14 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
   const { to, server, size } = job;
   const writer = typeof to === 'string' ? new DumpWriter(to, { checksum: job.checksum }) : undefined;
   const parts = typeof to === 'object' ? to : undefined;
-  const emit = writer
-    ? (chunk: Buffer) => writer.take(chunk)
+  const emit: Outlet | undefined = writer
+    ? Object.assign((chunk: Buffer) => writer.take(chunk), { place: () => writer.place() })
     : parts && ((chunk: Buffer) => parts.push(chunk));
   const fitter = server && new DumpFitter(server, emit);
   const what = { ...compileDumpTerms(job.terms), left: job.left };
   const rewriter = new DumpRewriter(what, fitter ? chunk => fitter.push(chunk) : emit);
   const whole = {
-    push: (chunk: Buffer) => rewriter.push(chunk),
-    room: () => rewriter.room(),
-    filled: (bytes: number) => rewriter.filled(bytes),
+    push: (chunk: Buffer, before?: number) => rewriter.push(chunk, before),
     finish: () => {
       rewriter.finish();
       fitter?.finish();

@@ -1,5 +1,5 @@
 import { asBytes, type Edit, editedBuffer } from '../bytes.js';
-import { mostEdits, pieceBytes, putBytes, splicedBytes, workbench } from './workbench.js';
+import { mostEdits, pieceBytes, putBytes, workbench } from './workbench.js';
 
 /** The layout of an edit is told in kernels/edits.ts, in numbers of four bytes. */
 const numbers = 6;
@@ -69,15 +69,20 @@ export class EditList {
     }
   }
 
-  /** The first bytes of the window with all edits carried out; good until the next window. */
-  applied(end: number): Buffer {
+  /**
+   * The first bytes of the window with all edits carried out; good until the next window.
+   * @param place where in the memory they are put, if they have room there
+   */
+  applied(end: number, place?: Buffer): Buffer {
     const { bench, bytes } = this;
     if (!this.others) {
       if (this.count === 0) return bytes.subarray(0, end);
       bench.load(bytes, 0);
-      const { kernels, piece, edits, spliced, memory } = bench;
-      const size = kernels.splice(piece, end, edits, this.count, spliced, splicedBytes);
-      if (size >= 0) return memory.subarray(spliced, spliced + size);
+      for (const to of place && place.length > end ? [place, bench.spliced] : [bench.spliced]) {
+        const at = to.byteOffset - bench.memory.byteOffset;
+        const size = bench.kernels.splice(bench.piece, end, bench.edits, this.count, at, to.length);
+        if (size >= 0) return to.subarray(0, size);
+      }
     }
     return editedBuffer(bytes, end, [...(this.others ?? []), ...this.take()]);
   }

@@ -10,7 +10,12 @@ export const mostAnchors = 256 * 1024;
 export const mostEdits = 128 * 1024;
 /** What is put by edits, and a piece after its edits, have so many bytes at most. */
 export const putBytes = 1 << 20;
-export const splicedBytes = 2 * pieceBytes;
+const splicedBytes = 2 * pieceBytes;
+
+/** Bytes of a file that are read or written in one go, and room before them for what is left of those before. */
+export const blockBytes = 1 << 20;
+export const roomBefore = 1 << 20;
+const blocksOut = 8;
 
 /** The kernels may read so far beyond a piece. */
 const beyond = 64;
@@ -25,12 +30,35 @@ interface Piece {
 /** Who keeps tables in the memory. Before another does in the same place, it may take its own away. */
 type Tenant = object & { moveOut?(): void };
 
+/** Places in the memory that one at a time may have. */
+class Lent {
+  private readonly places: readonly Buffer[];
+  private areTaken = false;
+
+  constructor(places: readonly Buffer[]) {
+    this.places = places;
+  }
+
+  /** @returns undefined while somebody else has them */
+  take(): readonly Buffer[] | undefined {
+    if (this.areTaken) return undefined;
+    this.areTaken = true;
+    return this.places;
+  }
+
+  giveBack(): void {
+    this.areTaken = false;
+  }
+}
+
 /** A memory with the kernels in it, in which all that read dumps and values take turns. */
 class Workbench {
   readonly kernels: Kernels;
   readonly memory: Buffer;
-  /** Where a piece of a buffer lies, and one of a string. */
-  readonly piece: number;
+  /** Where the piece of a buffer lies that was asked for last. */
+  piece: number;
+  /** Where pieces of buffers are put that lie elsewhere, and pieces of strings. */
+  private readonly pieces: number;
   readonly text: number;
   /** Where the state of rows is kept, what is told of addresses, where anchors stand, and the edits of rows. */
   readonly rows: number;
@@ -39,10 +67,14 @@ class Workbench {
   readonly edits: number;
   /** Where lies what edits put, and where a piece goes with its edits carried out. */
   readonly puts: number;
-  readonly spliced: number;
+  readonly spliced: Buffer;
   /** Where patterns and what is found of them are kept, and where that ends. */
   readonly search: number;
   readonly end: number;
+  /** For blocks of a file, with room before them: one may be read while the other is worked on. */
+  readonly incoming: Lent;
+  /** For blocks that are written; each begins with a page of the machine's memory. */
+  readonly outgoing: Lent;
   private readonly tenants = new Map<number, Tenant>();
   private loaded: Piece = { bytes: undefined, from: 0, to: 0 };
 
@@ -53,7 +85,9 @@ class Workbench {
       return end - bytes;
     };
     const places = {
-      piece: room(pieceBytes + beyond),
+      outgoing: Array.from({ length: blocksOut }, () => room(blockBytes)),
+      incoming: [0, 1].map(() => room(roomBefore + blockBytes + beyond) + roomBefore),
+      pieces: room(pieceBytes + beyond),
       text: room(textBytes + beyond),
       rows: room(rowsBytes),
       addresses: room(addressesBytes),
@@ -66,14 +100,18 @@ class Workbench {
     const { kernels, memory, from } = kernelsWith(end);
     this.kernels = kernels;
     this.memory = memory;
-    this.piece = from + places.piece;
+    const blockAt = (at: number) => memory.subarray(from + at, from + at + blockBytes);
+    this.incoming = new Lent(places.incoming.map(blockAt));
+    this.outgoing = new Lent(places.outgoing.map(blockAt));
+    this.pieces = from + places.pieces;
+    this.piece = this.pieces;
     this.text = from + places.text;
     this.rows = from + places.rows;
     this.addresses = from + places.addresses;
     this.anchors = from + places.anchors;
     this.edits = from + places.edits;
     this.puts = from + places.puts;
-    this.spliced = from + places.spliced;
+    this.spliced = memory.subarray(from + places.spliced, from + places.spliced + splicedBytes);
     this.search = from + places.search;
     this.end = from + end;
   }
@@ -93,9 +131,14 @@ class Workbench {
    */
   load(bytes: Uint8Array, from: number): number {
     const to = Math.min(bytes.length, from + pieceBytes);
+    if (bytes.buffer === this.memory.buffer) {
+      this.piece = bytes.byteOffset - this.memory.byteOffset + from;
+      return to;
+    }
+    this.piece = this.pieces;
     const { loaded } = this;
     if (loaded.bytes !== bytes || loaded.from !== from || loaded.to !== to) {
-      this.memory.set(from === 0 && to === bytes.length ? bytes : bytes.subarray(from, to), this.piece);
+      this.memory.set(from === 0 && to === bytes.length ? bytes : bytes.subarray(from, to), this.pieces);
       this.loaded = { bytes, from, to };
     }
     return to;
@@ -107,27 +150,25 @@ class Workbench {
    */
   window(parts: readonly Uint8Array[], size: number): Buffer {
     if (size > pieceBytes) return Buffer.concat(parts);
-    let at = this.piece;
+    let at = this.pieces;
     for (const part of parts) {
       this.memory.set(part, at);
       at += part.length;
     }
-    return this.filled(size);
-  }
-
-  /** Puts the beginning of a window in the memory. @returns where the rest of it is to be put, for `filled` */
-  roomAfter(beginning: Uint8Array, size: number): Buffer {
-    this.memory.set(beginning, this.piece);
     this.loaded = { bytes: undefined, from: 0, to: 0 };
-    const at = this.piece + beginning.length;
-    return this.memory.subarray(at, at + size);
+    return this.memory.subarray(this.pieces, at);
   }
 
-  /** The window of which so many bytes are there, with those of its beginning. */
-  filled(size: number): Buffer {
-    const bytes = this.memory.subarray(this.piece, this.piece + size);
-    this.loaded = { bytes, from: 0, to: size };
-    return bytes;
+  /** Puts parts right before bytes that lie in the memory, with room before them. @returns all of it */
+  joined(parts: readonly Uint8Array[], bytes: Buffer): Buffer {
+    const end = bytes.byteOffset - this.memory.byteOffset;
+    let at = end - parts.reduce((sum, { length }) => sum + length, 0);
+    const whole = this.memory.subarray(at, end + bytes.length);
+    for (const part of parts) {
+      this.memory.set(part, at);
+      at += part.length;
+    }
+    return whole;
   }
 
   /** A buffer as one that is not in the memory of the kernels. */

@@ -5,7 +5,13 @@ import { readCreateTable } from '../sql/create-table.js';
 import { type Dialect, EscapedText, editsInLiteral, hasDoubledQuote, openLiteral } from '../sql/literal.js';
 import { rowsOf, type TableRows } from '../sql/row-count.js';
 import type { Showing } from '../sql/row-lexer.js';
-import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
+import {
+  type CellLiteral,
+  DumpScanner,
+  type DumpVisitor,
+  type InsertHead,
+  type Outlet,
+} from '../sql/scanner.js';
 import { renameTables } from '../sql/table-names.js';
 import { AnchorCursor } from './anchors.js';
 import { CommonAddresses, commonForm, commonPair } from './common-addresses.js';
@@ -75,7 +81,7 @@ export class DumpRewriter implements DumpVisitor {
   private current: TableRows = { table: '', rows: 0 };
 
   /** @param emit takes the rewritten dump; leave it out for a dry run, which counts the same */
-  constructor(what: DumpRewriting, emit?: (chunk: Buffer) => void) {
+  constructor(what: DumpRewriting, emit?: Outlet) {
     this.what = what;
     this.hostRules = { ...what.rules, bareHosts: true };
     this.common = new CommonAddresses(what.rules);
@@ -83,19 +89,9 @@ export class DumpRewriter implements DumpVisitor {
     if (what.left) what.left.row = () => this.rowText();
   }
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  push(chunk: Buffer): void {
-    this.scanner.push(chunk);
-  }
-
-  /** See `DumpScanner`. */
-  room(): Buffer | undefined {
-    return this.scanner.room();
-  }
-
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  filled(bytes: number): void {
-    this.scanner.filled(bytes);
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
+    this.scanner.push(chunk, before);
   }
 
   /** @throws DamageError when the dump ends too early */

@@ -49,10 +49,10 @@ export class ManySearch {
     this.putTable();
     const out = bench.search + this.table.length;
     const most = this.roomForPlaces() / 8;
-    const [piece, pieceSize] = isString ? [bench.text, textBytes] : [bench.piece, pieceBytes];
-    const step = pieceSize - this.longest;
+    const step = (isString ? textBytes : pieceBytes) - this.longest;
     for (let base = 0; base < text.length; base += step) {
       const whole = (isString ? bench.loadText(text, base) : bench.load(text, base)) - base;
+      const piece = isString ? bench.text : bench.piece;
       // A piece that is the last one is looked through to its end.
       const size = base + whole === text.length ? whole : step;
       for (let from = 0; from < size; ) {

@@ -1,7 +1,7 @@
 import { asBytes, type ByteString, type Edit, Stretch } from '../bytes.js';
 import { DamageError } from '../errors.js';
 import { EditList } from '../kernels/edit-list.js';
-import { pieceBytes, workbench } from '../kernels/workbench.js';
+import { workbench } from '../kernels/workbench.js';
 import type { Dialect } from './literal.js';
 import { RowLexer, type Showing, stops } from './row-lexer.js';
 import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned } from './tokens.js';
@@ -68,8 +68,14 @@ export interface DumpVisitor {
   statement?(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined;
 }
 
+/** What takes a dump chunk by chunk. */
+export interface Outlet {
+  (chunk: Buffer): void;
+  /** Where in the memory of the workbench the next chunk may be put, so that it need not be copied there. */
+  readonly place?: () => Buffer | undefined;
+}
+
 const nobody: DumpVisitor = {};
-const nothing = Buffer.alloc(0);
 /** Bytes that are looked at together: a string of so many is cheap to make and to forget, a longer one is not. */
 const windowBytes = 96 * 1024;
 const largestStatement = 64 * 1024 * 1024;
@@ -84,7 +90,7 @@ const longestValue = 300 * 1024 * 1024;
 export class DumpScanner {
   dialect: Dialect = { backslash: true };
   private readonly visitor: DumpVisitor;
-  private readonly emit: ((chunk: Buffer) => void) | undefined;
+  private readonly emit: Outlet | undefined;
   private pending: Buffer[] = [];
   private pendingBytes = 0;
   private need = 0;
@@ -105,7 +111,7 @@ export class DumpScanner {
    * @param emit takes the dump as it is after the visitor's edits; leave it out to look only. Its chunk is good until
    *   the call ends
    */
-  constructor(visitor: DumpVisitor, emit?: (chunk: Buffer) => void) {
+  constructor(visitor: DumpVisitor, emit?: Outlet) {
     this.visitor = visitor;
     this.emit = emit;
     this.lexer = new RowLexer(visitor.row !== undefined, this.edits);
@@ -118,9 +124,14 @@ export class DumpScanner {
 
   /**
    * @param chunk may be changed after the call
+   * @param before how much room there is before it, where it is a block of the workbench
    * @throws DamageError when the bytes cannot be an SQL dump
    */
-  push(chunk: Buffer): void {
+  push(chunk: Buffer, before = 0): void {
+    if (this.pendingBytes <= before && this.pendingBytes + chunk.length >= this.need && before > 0) {
+      this.workInPlace(workbench().joined(this.pending, chunk));
+      return;
+    }
     const given = workbench().own(chunk);
     for (let at = 0; at < given.length; at += windowBytes) {
       const piece = given.subarray(at, at + windowBytes);
@@ -129,23 +140,6 @@ export class DumpScanner {
       this.pending.push(enough ? piece : Buffer.from(piece));
       if (enough) this.work(false);
     }
-  }
-
-  /**
-   * Where the next bytes of the dump may be put instead of pushing them; undefined where they have to be pushed. They
-   * are to be put there at once, and `filled` to be called.
-   */
-  room(): Buffer | undefined {
-    const [rest] = this.pending;
-    if (this.need > 0 || this.pending.length > 1 || this.pendingBytes > pieceBytes - windowBytes)
-      return undefined;
-    return workbench().roomAfter(rest ?? nothing, windowBytes);
-  }
-
-  /** So many bytes were put where there was room. @throws DamageError when the bytes cannot be an SQL dump */
-  filled(bytes: number): void {
-    this.pendingBytes += bytes;
-    this.workOn(workbench().filled(this.pendingBytes), false);
   }
 
   /** @throws DamageError when the dump ends too early */
@@ -164,32 +158,53 @@ export class DumpScanner {
   }
 
   private work(last: boolean): void {
-    this.workOn(workbench().window(this.pending, this.pendingBytes), last);
+    const bytes = workbench().window(this.pending, this.pendingBytes);
+    this.keep(bytes, this.workOn(bytes, last));
   }
 
-  private workOn(bytes: Buffer, last: boolean): void {
+  /** Works on bytes window by window, where they lie. */
+  private workInPlace(bytes: Buffer): void {
+    let at = 0;
+    let to = this.pendingBytes;
+    while (to < bytes.length) {
+      to = Math.min(bytes.length, Math.max(to + windowBytes, at + this.need));
+      const window = bytes.subarray(at, to);
+      at += this.workOn(window, false);
+    }
+    this.keep(bytes, at);
+  }
+
+  /** Keeps what is not done with. */
+  private keep(bytes: Buffer, from: number): void {
+    const rest = Buffer.from(bytes.subarray(from));
+    this.pending = [rest];
+    this.pendingBytes = rest.length;
+  }
+
+  /** @returns the offset up to which everything is done with */
+  private workOn(bytes: Buffer, last: boolean): number {
     const stretch = new Stretch(bytes);
     this.edits.begin(bytes);
     this.lexer.window(bytes, this.lastWindow, this.visitor.anchors?.(bytes));
     this.visitor.window?.(stretch);
     const end = this.scan(stretch, last);
     this.lastWindow = end;
-    const rest = Buffer.from(bytes.subarray(end));
-    if (this.emit && end > 0) this.emit(this.edits.applied(end));
-    this.pending = [rest];
-    this.pendingBytes = rest.length;
-    this.need = rest.length > bytes.length / 2 ? Math.min(rest.length * 2, longestValue + 1) : 0;
+    const { emit } = this;
+    if (emit && end > 0) emit(this.edits.applied(end, emit.place?.()));
     this.offset += end;
-    if (last && rest.length > 0) throw this.truncated('inside a statement');
-    if (rest.length > largestStatement && this.mode === 'between') {
+    const rest = bytes.length - end;
+    this.need = rest > bytes.length / 2 ? Math.min(rest * 2, longestValue + 1) : 0;
+    if (last && rest > 0) throw this.truncated('inside a statement');
+    if (rest > largestStatement && this.mode === 'between') {
       throw this.damage('a statement goes on without an end', 'Check that this is an SQL dump');
     }
-    if (rest.length > longestValue) {
+    if (rest > longestValue) {
       throw this.damage(
         `a value of the table ${this.table} goes on without an end`,
         'Check that this is an SQL dump, and that it was not changed by an editor or a transfer',
       );
     }
+    return end;
   }
 
   /** Reads as far as whole tokens go; gives the offset up to which everything is done with. */

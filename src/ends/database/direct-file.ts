@@ -1,66 +1,153 @@
-import { closeSync, fdatasync, openSync, writeSync } from 'node:fs';
+import { closeSync, constants, openSync, write, writeSync } from 'node:fs';
+import { blockBytes, workbench } from '../../core/kernels/workbench.js';
 import { asTrouble } from '../trouble.js';
 
-/** So much is brought to the disk at a time while more is written, so that little is left to wait for at the end. */
-const flushBytes = 32 << 20;
+/** So many blocks can be filled or on their way to the disk at a time, where they are our own. */
+const ownBlocks = 4;
 
 /**
- * A file that is written as its bytes come. To hand pieces of their size to another thread would cost as much as
- * writing them. It has the same face as `PassingOn`.
+ * A file that is written as its bytes come, past the system's cache where that can be done: the disk takes blocks from
+ * where they lie while the next are filled. By way of the cache every byte is copied once more, and what the cache has
+ * gathered keeps everybody waiting when it must go to the disk. It has the same face as `PassingOn`.
  */
 export class DirectFile {
-  /** Nothing ever waits. */
-  readonly waiting = 0;
+  private readonly name: string;
   private readonly doing: string;
   private file: number | undefined;
+  /** The same file, open past the cache. */
+  private past: number | undefined;
   private failure: unknown;
-  /** Bytes since the last time that what was written began to be brought to the disk. */
-  private fresh = 0;
-  private flushing: Promise<void> | undefined;
+  private lent: readonly Buffer[] | undefined;
+  private readonly blocks: number;
+  private readonly free: Buffer[];
+  /** The block that is being filled, where in the file it will lie, and how far it is. */
+  private block: Buffer;
+  private at = 0;
+  private used = 0;
+  private readonly underWay = new Set<Promise<void>>();
 
   constructor(name: string, doing: string) {
+    this.name = name;
     this.doing = doing;
+    this.lent = workbench().outgoing.take();
+    // What is nobody's memory but ours can seldom go to the disk as it is.
+    const blocks = this.lent ?? Array.from({ length: ownBlocks }, () => Buffer.allocUnsafeSlow(blockBytes));
+    this.blocks = blocks.length;
+    [this.block, ...this.free] = blocks as [Buffer, ...Buffer[]];
     this.attempt(() => {
       this.file = openSync(name, 'w');
     });
   }
 
-  /** Writes a chunk, which may be changed after the call. A failure is told by what waits next. */
-  take(chunk: Buffer): void {
-    this.attempt(() => {
-      for (let at = 0; at < chunk.length; ) at += writeSync(this.file!, chunk, at);
-    });
-    this.fresh += chunk.length;
-    if (this.fresh >= flushBytes && !this.flushing) this.flush();
+  /** Bytes that were taken and are not written yet. */
+  get waiting(): number {
+    return this.underWay.size * blockBytes + this.used;
   }
 
-  async room(_bytes: number): Promise<void> {
+  /** Takes a chunk, which may be changed after the call. A failure is told by what waits next. */
+  take(chunk: Buffer): void {
+    let from = 0;
+    if (chunk.buffer === this.block.buffer && chunk.byteOffset === this.block.byteOffset + this.used) {
+      // It was put there by whoever asked for the place.
+      from = chunk.length;
+      this.used += from;
+    }
+    for (;;) {
+      if (this.used === blockBytes) this.passBlock();
+      if (from === chunk.length) return;
+      const copied = chunk.copy(this.block, this.used, from);
+      this.used += copied;
+      from += copied;
+    }
+  }
+
+  /** Where the next chunk may be put before it is taken, so that it need not be copied there. */
+  place(): Buffer {
+    return this.block.subarray(this.used);
+  }
+
+  /** Ends when no more than so many bytes wait, and half of the blocks are free. */
+  async room(bytes: number): Promise<void> {
+    const most = Math.min(bytes / blockBytes, this.blocks / 2);
+    while (this.underWay.size > most) await Promise.race(this.underWay);
     if (this.failure) throw asTrouble(this.failure, this.doing);
   }
 
+  /** Ends when all whole blocks are written. */
   settle(): Promise<void> {
     return this.room(0);
   }
 
-  /** Ends when all was handed to the system. */
+  /** Ends when all was handed to the disk or the system. */
   async end(): Promise<void> {
+    await this.settle();
+    // What is left is no whole block, which only the cache takes.
+    this.attempt(() => writeAll(this.file!, this.block.subarray(0, this.used), this.at));
     await this.destroy();
-    await this.room(0);
+    await this.settle();
   }
 
   async destroy(): Promise<void> {
-    await this.flushing;
-    const { file } = this;
+    await Promise.all(this.underWay);
+    if (this.lent) workbench().outgoing.giveBack();
+    this.lent = undefined;
+    for (const file of [this.file, this.past]) if (file !== undefined) closeSync(file);
     this.file = undefined;
-    if (file !== undefined) closeSync(file);
+    this.past = undefined;
   }
 
-  /** Begins to bring what was written to the disk. Whether all of it came there is for the end to see. */
-  private flush(): void {
-    this.fresh = 0;
-    this.flushing = new Promise<void>(resolve => fdatasync(this.file!, () => resolve())).then(() => {
-      this.flushing = undefined;
+  private passBlock(): void {
+    const { block, at } = this;
+    this.used = 0;
+    this.at += blockBytes;
+    if (at === 0) {
+      if (!this.writtenPast(block)) this.attempt(() => writeAll(this.file!, block, at));
+      return;
+    }
+    const next = this.free.pop();
+    if (!next) this.attempt(() => writeAll(this.file!, block, at));
+    else {
+      this.block = next;
+      this.send(block, at);
+    }
+  }
+
+  /** Tries the way past the cache with the first block: some file systems say only then that they have none. */
+  private writtenPast(block: Buffer): boolean {
+    // The system may know no such way.
+    const { O_WRONLY, O_DIRECT } = constants as Partial<typeof constants>;
+    if (O_DIRECT === undefined) return false;
+    try {
+      this.past = openSync(this.name, O_WRONLY! | O_DIRECT);
+      writeAll(this.past, block, 0);
+      return true;
+    } catch {
+      // The usual way says what is wrong, if anything is.
+      if (this.past !== undefined) closeSync(this.past);
+      this.past = undefined;
+      return false;
+    }
+  }
+
+  private send(block: Buffer, at: number): void {
+    if (this.failure) {
+      this.free.push(block);
+      return;
+    }
+    const file = this.past ?? this.file!;
+    const sending = new Promise<void>(resolve => {
+      write(file, block, 0, block.length, at, (error, bytes) => {
+        if (error) this.failure ??= error;
+        // Whatever hindered it from writing all of it is told when the rest is written.
+        else if (bytes < block.length)
+          this.attempt(() => writeAll(this.file!, block.subarray(bytes), at + bytes));
+        resolve();
+      });
+    }).then(() => {
+      this.underWay.delete(sending);
+      this.free.push(block);
     });
+    this.underWay.add(sending);
   }
 
   /** Does something, unless something has failed before. */
@@ -72,4 +159,9 @@ export class DirectFile {
       this.failure = error;
     }
   }
+}
+
+function writeAll(file: number, bytes: Buffer, at: number): void {
+  for (let done = 0; done < bytes.length; )
+    done += writeSync(file, bytes, done, bytes.length - done, at + done);
 }

@@ -1,8 +1,8 @@
-import { createReadStream, readSync } from 'node:fs';
+import { createReadStream } from 'node:fs';
 import { open } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
-import { setImmediate } from 'node:timers/promises';
 import { DamageError } from '../../core/errors.js';
+import { roomBefore, workbench } from '../../core/kernels/workbench.js';
 import { sizeText } from '../../core/sizes.js';
 import { asTrouble, telling } from '../trouble.js';
 import { bunzipped, gunzipped, type Packing, packingOf, unzipped } from './unpacking.js';
@@ -11,12 +11,12 @@ const chunkBytes = 1 << 19;
 
 /** What takes the bytes of a dump: a scanner, a survey, a rewriting. */
 export interface DumpReader {
-  /** Takes a chunk, which may be changed after the call. */
-  push(chunk: Buffer): void;
+  /**
+   * Takes a chunk, which may be changed after the call.
+   * @param before how much room there is before it, where it is a block of the workbench; 0 where it is not
+   */
+  push(chunk: Buffer, before?: number): void;
   finish(): void;
-  /** Where the next bytes may be read to instead, and how many were; undefined where they have to be pushed. */
-  room?(): Buffer | undefined;
-  filled?(bytes: number): void;
 }
 
 /** Several readers that are given the same dump. */
@@ -63,18 +63,24 @@ export async function readDump(
     refuseBomb(unpacked, packed, options.unpackedLimit);
   };
   try {
-    if (reader.room && file !== '-' && (await packingOfFile(file)) === undefined) {
-      for await (const bytes of readInto(file, reader)) {
-        progress(packed + bytes);
-        took(bytes);
-        if (options.after) await options.after();
+    const blocks = file === '-' ? undefined : workbench().incoming.take();
+    try {
+      if (blocks && (await packingOfFile(file)) === undefined) {
+        for await (const block of blocksOf(file, blocks)) {
+          progress(packed + block.length);
+          took(block.length);
+          reader.push(block, roomBefore);
+          if (options.after) await options.after();
+        }
+      } else {
+        for await (const chunk of dumpChunks(file, progress)) {
+          took(chunk.length);
+          reader.push(chunk);
+          if (options.after) await options.after();
+        }
       }
-    } else {
-      for await (const chunk of dumpChunks(file, progress)) {
-        took(chunk.length);
-        reader.push(chunk);
-        if (options.after) await options.after();
-      }
+    } finally {
+      if (blocks) workbench().incoming.giveBack();
     }
     reader.finish();
     if (options.after) await options.after();
@@ -83,30 +89,26 @@ export async function readDump(
   }
 }
 
-/** So many bytes are read before others get their turn. */
-const turnBytes = 4 << 20;
-
-/**
- * Reads a file that is not packed straight to where the reader has room. To hand pieces of its size to another thread
- * would cost as much as reading them. Gives how many bytes were read since the last time.
- */
-async function* readInto(file: string, reader: DumpReader): AsyncGenerator<number> {
+/** The bytes of a file, by way of two blocks: one is filled while the other is worked on. */
+async function* blocksOf(file: string, blocks: readonly Buffer[]): AsyncGenerator<Buffer> {
   const handle = await open(file);
-  const own = Buffer.allocUnsafeSlow(chunkBytes);
+  const read = (turn: number) => {
+    const reading = handle.read(blocks[turn % blocks.length]!);
+    // Whoever waits for it hears of its error.
+    reading.catch(() => {});
+    return reading;
+  };
+  let coming = read(0);
   try {
-    for (let read = -1; read !== 0; ) {
-      let bytes = 0;
-      while (bytes < turnBytes && read !== 0) {
-        const room = reader.room?.();
-        read = readSync(handle.fd, room ?? own);
-        if (room) reader.filled!(read);
-        else reader.push(own.subarray(0, read));
-        bytes += read;
-      }
-      yield bytes;
-      await setImmediate();
+    for (let turn = 1; ; turn++) {
+      const { buffer, bytesRead } = await coming;
+      if (bytesRead === 0) return;
+      coming = read(turn);
+      yield buffer.subarray(0, bytesRead);
     }
   } finally {
+    // The block is not free before that.
+    await Promise.allSettled([coming]);
     await handle.close();
   }
 }

@@ -52,6 +52,11 @@ export class DumpWriter {
     this.passingOn.take(chunk);
   }
 
+  /** Where the next chunk may be put before it is taken, if anywhere. */
+  place(): Buffer | undefined {
+    return this.passingOn instanceof DirectFile ? this.passingOn.place() : undefined;
+  }
+
   /** Ends when no more than so many bytes wait. */
   room(bytes: number): Promise<void> {
     return this.passingOn.room(bytes);

@@ -3,6 +3,7 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import { parsePair } from '../../../src/core/address/pairs.js';
 import { DamageError } from '../../../src/core/errors.js';
+import { roomBefore, workbench } from '../../../src/core/kernels/workbench.js';
 import { DumpRewriter } from '../../../src/core/rewrite/dump.js';
 import { compileRules } from '../../../src/core/rewrite/rules.js';
 import { compileScope } from '../../../src/core/rewrite/scope.js';
@@ -89,6 +90,37 @@ test('how a dump is cut into chunks makes no difference', () => {
   );
   const everyByte = Array.from({ length: dump.length }, (_, i) => i);
   assert.equal(rewrite(dump, everyByte, { rules, prefix }).text, whole);
+});
+
+test('blocks that are worked on where they lie give the same, with much room before them or with little', () => {
+  const long = `'https://old.example/site${'x'.repeat(150_000)}'`;
+  const rows = Array.from({ length: 4000 }, (_, i) => `(${i},'see https://old.example/site/${i}')`);
+  const text = `${dump}INSERT INTO \`sr4_posts\` VALUES ${rows.join()},(1,${long}),${rows.join()};\n`;
+  const whole = rewrite(text, [], { rules }).text;
+  assert.ok(!whole.includes('see https://old'));
+  const room = fc.constantFrom(0, 1, 50, 1000, 60_000, roomBefore);
+  const blocks = workbench().incoming.take()!;
+  assert.equal(workbench().incoming.take(), undefined, 'while they are taken, nobody else has them');
+  const size = fc.oneof(fc.integer({ min: 1, max: 200 }), fc.integer({ min: 1, max: 250_000 }));
+  fc.assert(
+    fc.property(fc.array(fc.tuple(size, room), { minLength: 1, maxLength: 12 }), parts => {
+      const out: Buffer[] = [];
+      const rewriter = new DumpRewriter({ rules }, chunk => out.push(Buffer.from(chunk)));
+      const bytes = Buffer.from(text, 'latin1');
+      for (let at = 0, turn = 0; at < bytes.length; turn++) {
+        const [most, before] = parts[turn % parts.length]!;
+        const taken = bytes.copy(blocks[turn % 2]!, 0, at, at + Math.max(most, turn > 200 ? 50_000 : 0));
+        rewriter.push(blocks[turn % 2]!.subarray(0, taken), before);
+        // It may be filled anew at once.
+        blocks[turn % 2]!.fill("'");
+        at += taken;
+      }
+      rewriter.finish();
+      assert.equal(Buffer.concat(out).toString('latin1'), whole);
+    }),
+    { numRuns: 60 },
+  );
+  workbench().incoming.giveBack();
 });
 
 test('long literals are followed wherever the dump is cut, whatever lay in memory before', () => {
