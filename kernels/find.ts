@@ -14,6 +14,9 @@ const patternsAt: usize = longestAt + 4;
 const patternBytes: usize = 20;
 /** Which groups could stand at each of thirty-two places. */
 const hits = memory.data(32, 16);
+/** The lower half of each of sixteen bytes. As a constant the compiler would make it anew for each use. */
+const halves = memory.data(16, 16);
+v128.store(halves, i8x16.splat(0x0f));
 
 // @ts-expect-error: decorators of functions are AssemblyScript's own.
 @inline
@@ -23,14 +26,14 @@ function couldBe(lower: v128, upper: v128, low: v128, high: v128): v128 {
 
 // @ts-expect-error: see above.
 @inline
-function lowerHalves(bytes: v128): v128 {
-  return v128.and(bytes, i8x16.splat(0x0f));
+function lowerHalves(bytes: v128, half: v128): v128 {
+  return v128.and(bytes, half);
 }
 
 // @ts-expect-error: see above.
 @inline
-function upperHalves(bytes: v128): v128 {
-  return v128.and(i16x8.shr_u(bytes, 4), i8x16.splat(0x0f));
+function upperHalves(bytes: v128, half: v128): v128 {
+  return v128.and(i16x8.shr_u(bytes, 4), half);
 }
 
 /** What is one place before each of sixteen. */
@@ -87,6 +90,7 @@ export function find(table: usize, from: usize, size: usize, whole: usize, out: 
   const high0 = v128.load(table, 16);
   const low1 = v128.load(table, 32);
   const high1 = v128.load(table, 48);
+  const half = v128.load(halves);
   const end = from + whole;
   const room = most - 32 * <usize>load<u32>(table, groupsAt + 4 * groups);
   let found: usize = 0;
@@ -97,10 +101,10 @@ export function find(table: usize, from: usize, size: usize, whole: usize, out: 
   for (; at <= end && found <= room; at += 32) {
     const some = v128.load(at);
     const more = v128.load(at, 16);
-    const lower = lowerHalves(some);
-    const upper = upperHalves(some);
-    const lowerMore = lowerHalves(more);
-    const upperMore = upperHalves(more);
+    const lower = lowerHalves(some, half);
+    const upper = upperHalves(some, half);
+    const lowerMore = lowerHalves(more, half);
+    const upperMore = upperHalves(more, half);
     const first = couldBe(lower, upper, low0, high0);
     const firstMore = couldBe(lowerMore, upperMore, low0, high0);
     const possible = v128.and(oneBefore(firsts, first), couldBe(lower, upper, low1, high1));

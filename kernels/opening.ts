@@ -1,6 +1,11 @@
 // Whether a value may carry others: what `needsOpening` of src/core/rewrite/value.ts says, and more often "perhaps".
 import { backslash, colon, doubleQuote, fullStop, isWord, minus, semicolon, space } from './bytes';
 
+/** Which bytes a name may have that stands before a value of a session. */
+const nameBytes = memory.data(256, 16);
+for (let byte = 0; byte < 256; byte++)
+  store<u8>(nameBytes + byte, <u8>(isWord(<u8>byte) || byte == fullStop || byte == colon || byte == minus));
+
 /** Whether a serialized value may begin here. */
 export function mayBeSerialized(window: usize, start: i32, end: i32): bool {
   if (start + 1 >= end) return false;
@@ -49,6 +54,8 @@ function isBlankLetter(byte: u8): bool {
   return byte == 0x6e || byte == 0x72 || byte == 0x74;
 }
 
+// @ts-expect-error: decorators of functions are AssemblyScript's own.
+@inline
 function isNameByte(byte: u8): bool {
-  return isWord(byte) || byte == fullStop || byte == colon || byte == minus;
+  return load<u8>(nameBytes + byte) != 0;
 }

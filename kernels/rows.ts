@@ -43,9 +43,10 @@ const meaningsAt: usize = 96;
 const countsAt: usize = meaningsAt + 256;
 const columns: i32 = 4100;
 const shownAt: usize = countsAt + 4 * columns;
-/** Literals of a column are always shown, or when an old address may be in them. */
+/** Literals of a column are always shown, or when an old address may be in them, or when one is or may be. */
 const always: u8 = 1;
 const withAnchor: u8 = 2;
+const withAddress: u8 = 3;
 
 /** What a byte may be between literals; `RowLexer` says the same. */
 const quoteMark: u8 = 1;
@@ -123,7 +124,14 @@ function isShown(shift: usize, state: usize, start: i32, end: i32, quote: u8, es
   if (load<i32>(state, stateAnchors) == 0) return end > load<i32>(state, stateQuiet) || shown == always;
   if (shown == always) return true;
   if (!anchorIn(start, end)) return false;
-  return shown == withAnchor || !editsInLiteral(shift, start, end, quote, escapes, column);
+  if (shown == withAnchor) return true;
+  const before = count;
+  const anchor = next;
+  if (!editsInLiteral(shift, start, end, quote, escapes, column)) return true;
+  if (shown != withAddress || count == before) return false;
+  keepEdits(before);
+  goBackTo(anchor);
+  return true;
 }
 
 /**

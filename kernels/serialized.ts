@@ -56,23 +56,16 @@ function skip(from: i32, bytes: i32, high: i32): i32 {
       at += 64;
       left -= 64;
     }
-    if (left >= 16 && at + 16 <= high) {
-      const marks = i8x16.bitmask(i8x16.eq(v128.load(window + at), escapes));
-      const plain = marks == 0 ? 16 : ctz(marks);
-      at += plain;
-      left -= plain;
-      if (marks == 0) continue;
-    }
+    const marks = i8x16.bitmask(i8x16.eq(v128.load(window + at), escapes));
+    const plain = min(marks == 0 ? 16 : ctz(marks), min(left, high - at));
+    at += plain;
+    left -= plain;
     if (left == 0) break;
     if (at >= high) return -1;
-    if (byteAt(at) == backslash) {
-      const escaped = byteAt(at + 1);
-      left -= escaped == percent || escaped == underscore ? 2 : 1;
-      at += 2;
-    } else {
-      left--;
-      at++;
-    }
+    if (byteAt(at) != backslash) continue;
+    const escaped = byteAt(at + 1);
+    left -= escaped == percent || escaped == underscore ? 2 : 1;
+    at += 2;
   }
   return left == 0 && at <= high ? at : -1;
 }

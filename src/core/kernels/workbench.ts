@@ -13,9 +13,9 @@ export const putBytes = 1 << 20;
 const splicedBytes = 2 * pieceBytes;
 
 /** Bytes of a file that are read or written in one go, and room before them for what is left of those before. */
-export const blockBytes = 1 << 20;
+export const blockBytes = 1 << 21;
 export const roomBefore = 1 << 20;
-const blocksOut = 8;
+const blocksOut = 4;
 
 /** The kernels may read so far beyond a piece. */
 const beyond = 64;

@@ -139,7 +139,8 @@ export class DumpRewriter implements DumpVisitor {
   showing(column: number): Showing {
     const { place, leave, rules, prefixed } = this.planOf(column);
     if (prefixed || rules.mend) return 'always';
-    return leave || rules !== this.what.rules || wantsSample(place) ? 'with anchor' : 'where needed';
+    if (rules !== this.what.rules) return 'with anchor';
+    return leave || wantsSample(place) ? 'with address' : 'where needed';
   }
 
   noted(column: number, address: number, first: boolean): void {

@@ -66,9 +66,17 @@ const marks: Record<string, number> = {
 };
 const delimiterMark = 0x80;
 
-/** Which literals of a column are shown: those with something to look at, or all; kernels/rows.ts says the same. */
-export type Showing = 'where needed' | 'with anchor' | 'always';
-const showings: Record<Showing, number> = { 'where needed': 0, 'with anchor': 2, always: 1 };
+/**
+ * Which literals of a column are shown: those that the kernels leave to others, with them those in which they see an old
+ * address, or an anchor, or all; kernels/rows.ts says the same.
+ */
+export type Showing = 'where needed' | 'with address' | 'with anchor' | 'always';
+const showings: Record<Showing, number> = {
+  'where needed': 0,
+  'with address': 3,
+  'with anchor': 2,
+  always: 1,
+};
 
 /** Who is told what was passed over. */
 interface PassedVisitor {
