@@ -43,8 +43,9 @@ export async function alreadyThere(
   for (const { path, size } of wanted) {
     const here = there.get(path);
     // Near, it may be a part of an earlier version, and to begin anew costs little; from afar all is compared at the end.
-    if (end.far && here?.type === 'file' && size >= worthGoingOn && here.size > 0 && here.size < size)
-      begun.set(path, here.size);
+    if (!end.far || here?.type !== 'file' || size < worthGoingOn || here.size === 0) continue;
+    // One of the right size may have been left before it got its time; where its checksum is asked for, that tells.
+    if (here.size < size || (here.size === size && !cheap && !ofTime.has(path))) begun.set(path, here.size);
   }
   const compared = ofSize.filter(({ path }) => {
     if (how === 'content') return true;

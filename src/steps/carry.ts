@@ -18,6 +18,8 @@ export const worthGoingOn = 64 * 1024;
 /** Files up to this size are held in memory while they are written. */
 const smallBytes = 256 * 1024;
 
+const nothing = Buffer.alloc(0);
+
 /** How files were carried: as a stream through a command at the far side, or one by one, several at once. */
 export type Way = 'as one stream' | 'file by file';
 
@@ -275,7 +277,7 @@ export async function copy(
     } catch (error) {
       if (!(error instanceof LinkLost)) throw error;
       const there = cargo.to.far && cargo.to.goesOn ? await cargo.to.entry(entry.path) : undefined;
-      const size = there?.type === 'file' && there.size < entry.size ? there.size : 0;
+      const size = there?.type === 'file' && there.size <= entry.size ? there.size : 0;
       idle = size > at ? 0 : idle + 1;
       at = size;
       if (idle < linkTries) continue;
@@ -297,7 +299,9 @@ async function copyFrom(
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
-  const hashed = new Hashed(from.read(entry.path, offset), entry, { progress, pace });
+  // Of a file that is there but for its mode and time, nothing is asked for.
+  const rest = offset > 0 && offset === entry.size ? nothing : from.read(entry.path, offset);
+  const hashed = new Hashed(chunksOf(rest), entry, { progress, pace });
   if (offset > 0) {
     // What is there already is read where that is near.
     await hashed.add(firstOf((to.far ? from : to).read(entry.path), offset));

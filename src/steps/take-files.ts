@@ -196,7 +196,7 @@ async function clearStale(run: StepRun, files: FilesEnd): Promise<void> {
     for (const entry of wanted.values()) {
       const here = stays.get(entry.path);
       if (entry.type !== 'file' || !here || isSame(here, entry)) continue;
-      const begun = files.far && isSame(earlier.get(entry.path), entry) && here.size < entry.size;
+      const begun = files.far && isSame(earlier.get(entry.path), entry) && here.size <= entry.size;
       if (!begun) await crate.files.remove(entry.path);
     }
   }
@@ -266,9 +266,11 @@ class Taking {
     this.kept += kept.length;
     const missing = wanted.filter(({ path }) => !isKept.has(path));
     const begun = new Map<ByteString, number>();
-    for (const { path, size } of missing) {
-      const here = there.get(path);
-      if (here && here.size > 0 && here.size < size) begun.set(path, here.size);
+    for (const entry of missing) {
+      const here = there.get(entry.path);
+      // One of the right size may have been left before it got its time.
+      if (here && here.size > 0 && here.size <= entry.size && !isSame(here, entry))
+        begun.set(entry.path, here.size);
     }
     const cargo = { from: files, to, signal: run.signal, begun, progress, pace: run.pace };
     const { sums, way } = await carry(cargo, missing);

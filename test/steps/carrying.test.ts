@@ -1,6 +1,7 @@
 import assert from 'node:assert/strict';
 import {
   chmodSync,
+  copyFileSync,
   existsSync,
   mkdirSync,
   readdirSync,
@@ -189,6 +190,32 @@ test('a file that grew is taken whole, also after a pack that was broken off bef
       readFileSync(run.move.crate.at(`files/${name}`)).equals(readFileSync(at('old/site', name))),
       name,
     );
+});
+
+test('a file that came whole, and had not got its time when the pack was killed, is not sent again', async t => {
+  for (const kind of ['sftp', 'ftp'] as const) {
+    const root = folder(t);
+    const at = (...parts: string[]) => join(root, ...parts);
+    makeTree(at('old/site'), false);
+    const old = await standinHost(t, at('old'), kind);
+    const { run } = await moveBetween(
+      t,
+      root,
+      { files: `${old.address}/site`, login: old.login },
+      { files: at('new') },
+    );
+    const { crate } = run.move;
+    await pack(run);
+    copyFileSync(crate.at('files.ndjson'), crate.at('taking.ndjson'));
+    utimesSync(crate.at('files/large'), 1_600_000_000, 1_600_000_000);
+    // Were it sent again, it would come otherwise.
+    const before = readFileSync(at('old/site/large'));
+    writeFileSync(at('old/site/large'), Buffer.alloc(before.length));
+    utimesSync(at('old/site/large'), 1_500_000_000, 1_500_000_000);
+    await pack({ ...run, again: true });
+    assert.ok(readFileSync(crate.at('files/large')).equals(before), kind);
+    assert.equal(statSync(crate.at('files/large')).mtimeMs, 1_500_000_000_000);
+  }
 });
 
 test('a web root that cannot be renamed is filled file by file, and undo empties it again', async t => {
