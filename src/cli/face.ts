@@ -76,9 +76,7 @@ export class Face {
       const rate = ((event.done - this.began.done) * 1000) / Math.max(1, Date.now() - this.began.at);
       const payload = {
         what: showable(event.what).slice(-40),
-        of: event.files
-          ? `${count(event.files.done)} of ${count(event.files.of)} files · ${showAmount(event)}`
-          : showAmount(event),
+        of: event.files ? `${showFiles(event)} · ${showAmount(event)}` : showAmount(event),
         rate: event.unit === 'bytes' ? `${bytes(rate)}/s` : `${count(Math.round(rate))} ${event.unit}/s`,
       };
       if (!this.bar.isActive) this.bar.start(total ?? event.done + 1, event.done, payload);
@@ -88,14 +86,18 @@ export class Face {
     }
     if (this.argv.quiet || Date.now() - this.lastLine < logEvery) return;
     this.lastLine = Date.now();
-    const files = event.files ? `${count(event.files.done)} of ${count(event.files.of)} files, ` : '';
+    const files = event.files ? `${showFiles(event)}, ` : '';
     process.stderr.write(`${files}${showAmount(event)} ${showable(event.what)}\n`);
   }
 }
 
-function showAmount({ done, of, unit }: Progress): string {
+function showFiles({ files, more }: Progress): string {
+  return files ? `${count(files.done)} of ${count(files.of)}${more ? '+' : ''} files` : '';
+}
+
+function showAmount({ done, of, unit, more }: Progress): string {
   const show = (n: number) => (unit === 'bytes' ? bytes(n) : count(n));
-  return of > 0 ? `${show(done)} of ${show(of)}` : `${show(done)} ${unit}`;
+  return of > 0 ? `${show(done)} of ${show(of)}${more ? '+' : ''}` : `${show(done)} ${unit}`;
 }
 
 async function makeBar(): Promise<SingleBar> {

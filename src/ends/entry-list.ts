@@ -70,8 +70,8 @@ export async function* readEntryList(list: string, ofEnd = false): AsyncIterable
   }
 }
 
-/** The lines of a file, those of one piece of it together. */
-async function* linesOf(file: string): AsyncIterable<string[]> {
+/** The lines of a file, those of one piece of it together; none where it is not there. */
+export async function* linesOf(file: string): AsyncIterable<string[]> {
   let rest = '';
   try {
     for await (const chunk of createReadStream(file, { encoding: 'utf8', highWaterMark: 128 * 1024 })) {

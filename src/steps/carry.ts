@@ -30,6 +30,8 @@ export interface Cargo {
   readonly signal: AbortSignal;
   /** How many bytes of a file lie at `to` already, for those that an earlier run had begun with. */
   readonly begun: ReadonlyMap<ByteString, number>;
+  /** Is told of a large file before any of it is written. */
+  readonly begins?: ((entry: FileEntry) => void) | undefined;
   readonly pace: Pace;
   /** Is told of bytes of a large file as they pass, and of each file that was carried. */
   readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
@@ -151,6 +153,7 @@ async function readStream(
       if (!entry) continue;
       started.add(entry);
       if (entry.size > smallBytes) {
+        cargo.begins?.(entry);
         const hashed = new Hashed(content, entry, cargo);
         await write(entry, hashed.content, () => hashed.sum());
         continue;
@@ -266,7 +269,7 @@ export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry
 
 /** Copies a file from an offset on, and goes on where a link was lost. */
 export async function copy(
-  cargo: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace'>,
+  cargo: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace' | 'begins'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
@@ -295,13 +298,14 @@ export async function copy(
 }
 
 async function copyFrom(
-  { from, to, progress, pace }: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace'>,
+  { from, to, progress, pace, begins }: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace' | 'begins'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
   // Of a file that is there but for its mode and time, nothing is asked for.
   const rest = offset > 0 && offset === entry.size ? nothing : from.read(entry.path, offset);
   const hashed = new Hashed(chunksOf(rest), entry, { progress, pace });
+  if (offset === 0 && entry.size >= worthGoingOn) begins?.(entry);
   if (offset > 0) {
     // What is there already is read where that is near.
     await hashed.add(firstOf((to.far ? from : to).read(entry.path), offset));

@@ -33,7 +33,7 @@ export async function archiveCrate(
 ): Promise<CrateArchive> {
   const { crate, folder, sheet } = run.move;
   const manifest = await crate.manifest();
-  const progress = new CarryingProgress(run.events, manifest.counts);
+  const progress = new CarryingProgress(run.events, () => manifest.counts);
   let bytes = 0;
   const tar = tarOf(crate, manifest, entry => progress.done(entry));
   const counted = async function* (content: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
@@ -94,7 +94,7 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
     run.signal.throwIfAborted();
     await crate.verifyPart(name, part);
   }
-  const progress = new CarryingProgress(run.events, manifest.counts);
+  const progress = new CarryingProgress(run.events, () => manifest.counts);
   const { files, bytes, wrong } = await unlike(run, crate.files, crate.entries(), progress);
   if (manifest.parts['above.ndjson'])
     wrong.push(...(await unlike(run, crate.above, crate.entries('above.ndjson'), progress)).wrong);

@@ -15,6 +15,8 @@ export type StepEvent =
       readonly unit: 'bytes' | 'files' | 'pages' | 'rows' | 'tables';
       /** While files are carried: how many of all. */
       readonly files?: { readonly done: number; readonly of: number };
+      /** While it is not known yet how many there are: there are more. */
+      readonly more?: boolean;
     }
   | { readonly type: 'message'; readonly text: string }
   | { readonly type: 'finding'; readonly finding: Finding };

@@ -72,7 +72,7 @@ export async function makeTreeReady(
     update ? root.list(({ path }) => isOwn(path), run.signal) : [],
   );
   const all = await countOf(crate, incoming, others);
-  const progress = new CarryingProgress(run.events, all);
+  const progress = new CarryingProgress(run.events, () => all);
   const laying = new Laying({ run, spot, root, incoming, others, options, progress });
   const lists = alongside({
     taken: crate.entries(),

@@ -5,6 +5,7 @@ import { type ByteString, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
+import { stateOf } from '../core/journal.js';
 import { globPattern } from '../core/rewrite/globs.js';
 import { RowCount } from '../core/sql/row-count.js';
 import { type CrateManifest, type CratePart, checksumOf, takenDump } from '../ends/crate.js';
@@ -22,7 +23,7 @@ import { doStep, type StepOutcome, type StepRun } from './run.js';
 import { locate, lookAtSite, type Site, treeOf } from './site.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
 import { type TakenDatabase, takeLiveDatabase } from './take-database.js';
-import { forgetListing, identityOfWanted, listWanted, takeFiles, type WantedFiles } from './take-files.js';
+import { identityOfWanted, takeFiles, WantedFiles } from './take-files.js';
 
 export interface PackResult {
   readonly crate: string;
@@ -59,11 +60,15 @@ export async function pack(
   keepMemoryLow();
   const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
   const again = run.again || byContent || note !== undefined || (latest && move.oldLive);
-  const listing = files && listWanted(run, files);
+  const wanted = files && new WantedFiles(run, files);
+  // Whether all of it was taken already can be told when all of it is known.
+  const mayBeDone = !again && stateOf(await move.folder.readJournal(), 'pack').state === 'done';
+  const listing = mayBeDone ? wanted?.list() : wanted?.begin();
   try {
-    const [site, wanted] = await Promise.all([files && lookAtSite(treeOf(files), move.oldAddress), listing]);
-    return await doStep({ ...run, again }, 'pack', await inputsOf(move, wanted?.identity), async () => {
-      const findings: Finding[] = [...(wanted?.findings ?? [])];
+    const [site] = await Promise.all([files && lookAtSite(treeOf(files), move.oldAddress), listing]);
+    const inputs = async () => inputsOf(move, wanted?.digest);
+    return await doStep({ ...run, again }, 'pack', mayBeDone && (await inputs()), async () => {
+      const findings: Finding[] = [];
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {
         findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
         return {
@@ -85,6 +90,7 @@ export async function pack(
       if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
       else await rm(move.crate.at('above.ndjson'), { force: true });
       if (dump) parts[takenDump] = dump.part;
+      findings.push(...((await wanted?.findings(() => move.crate.entries())) ?? []));
       const counts = countsOf(wanted, dump?.tables ?? []);
       await move.crate.writeManifest({
         format: 'able-porter crate',
@@ -99,11 +105,11 @@ export async function pack(
       });
       const { sha256 } = await checksumOf(move.crate.at('crate.json'));
       const result = { crate: move.crate.folder, counts, kept: taken.kept, way: taken.way };
-      return { result, findings, brief: { ...counts, crate: sha256 } };
+      return { result, findings, brief: { ...counts, crate: sha256 }, inputs: await inputs() };
     });
   } finally {
     await listing?.catch(() => {});
-    await forgetListing(move);
+    await wanted?.end();
   }
 }
 

@@ -31,6 +31,8 @@ interface Worked<Result> {
   readonly result: Result;
   readonly findings: readonly Finding[];
   readonly brief: Readonly<Record<string, unknown>>;
+  /** The inputs, where only the work has told them. */
+  readonly inputs?: unknown;
 }
 
 /**
@@ -60,14 +62,15 @@ export async function doStep<Result>(
   run.events({ type: 'step', step, state: 'began' });
   await note({ event: 'began', inputs: digest });
   try {
-    const { result, findings: seen, brief } = await work();
+    const { result, findings: seen, brief, inputs: told } = await work();
     const findings = byWeight(seen);
     for (const finding of findings) run.events({ type: 'finding', finding });
     const seconds = Math.round(performance.now() - began) / 1000;
     const state = saysStop(findings) ? 'stopped' : 'done';
     await mkdir(folder.at('results'), { recursive: true });
     await folder.write(`results/${step}.json`, `${JSON.stringify({ result, findings }, undefined, 2)}\n`);
-    await note({ event: state, inputs: digest, seconds, result: brief });
+    const worked = told === undefined ? digest : digestOf(told);
+    await note({ event: state, inputs: worked, seconds, result: brief });
     run.events({ type: 'step', step, state });
     return { step, state, findings, result, seconds };
   } catch (error) {

@@ -1,50 +1,87 @@
-import { rename, rm } from 'node:fs/promises';
+import { rm } from 'node:fs/promises';
 import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
 import { NameLook } from '../core/files/names.js';
-import { alongside } from '../core/files/order.js';
+import { alongside, oneAhead } from '../core/files/order.js';
 import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
 import { parseSize, sizeText } from '../core/sizes.js';
 import type { CratePart } from '../ends/crate.js';
 import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { telling } from '../ends/trouble.js';
 import { listStanding, Removal } from './arrival.js';
+import { BegunFiles } from './begun-files.js';
 import { carry, type Way } from './carry.js';
-import { identityOfTree, type Move, TreeIdentity } from './move.js';
+import { identityOfTree, TreeIdentity } from './move.js';
 import { CarryingProgress } from './progress.js';
 import type { StepRun } from './run.js';
 
-/** What of the old site's files is wanted; the entries themselves are in a list of the crate. */
-export interface WantedFiles {
-  readonly counts: { readonly files: number; readonly folders: number; readonly links: number };
-  readonly bytes: number;
-  /** A digest of all of them. */
-  readonly identity: string;
-  readonly findings: readonly Finding[];
-}
+/** What of the old site's files the sheet wants, with findings on what may not arrive. */
+export class WantedFiles {
+  private readonly run: StepRun;
+  private readonly files: FilesEnd;
+  private readonly look: Looking;
+  /** Where it is listed before anything is taken. */
+  private readonly listing: string;
+  private isListed = false;
+  private coming: AsyncIterable<FileEntry> | undefined;
 
-/** The list of what is wanted, in the move folder until the files are taken. */
-function listingOf({ folder }: Move): string {
-  return folder.at('.listing.ndjson');
-}
+  constructor(run: StepRun, files: FilesEnd) {
+    this.run = run;
+    this.files = files;
+    this.look = new Looking(files.place);
+    this.listing = run.move.folder.at('.listing.ndjson');
+  }
 
-/** The list of the crate that a pack set out with: what lies there in part is gone on with, as long as it is still the same. */
-const setOut = 'taking.ndjson';
+  /** Lists all of it, so that it is known before anything is taken. */
+  async list(): Promise<void> {
+    await writeEntryList(this.listing, this.asTheyCome());
+    this.isListed = true;
+  }
 
-/** Lists what of the old site's files the sheet wants, with findings on what may not arrive. */
-export async function listWanted(run: StepRun, files: FilesEnd): Promise<WantedFiles> {
-  const listing = listingOf(run.move);
-  const look = new Looking(files.place);
-  await writeEntryList(listing, look.through(wantedOf(run, files, look)));
-  return look.seen(() => readEntryList(listing));
-}
+  /** Begins to list it; it is taken while it is listed. */
+  begin(): void {
+    this.coming = oneAhead(this.asTheyCome());
+  }
 
-/** Takes away the list of what was wanted, where it was not used. */
-export async function forgetListing(move: Move): Promise<void> {
-  await rm(listingOf(move), { force: true });
+  /** All of it, in the order of the paths. */
+  entries(): AsyncIterable<FileEntry> {
+    return this.isListed ? readEntryList(this.listing) : this.coming!;
+  }
+
+  /** As far as it is listed: all, where nothing more comes. */
+  get counts(): Readonly<Looking['counts']> {
+    return this.look.counts;
+  }
+
+  get bytes(): number {
+    return this.look.bytes;
+  }
+
+  get moreComes(): boolean {
+    return !this.look.isAtEnd;
+  }
+
+  /** A digest of all of it, once nothing more comes. */
+  get digest(): string {
+    return this.look.digest;
+  }
+
+  /** What is to be told of it. @param entries all of it once more */
+  findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
+    return this.look.findings(entries);
+  }
+
+  /** Ends the listing, and takes away what was written of it. */
+  async end(): Promise<void> {
+    await this.coming?.[Symbol.asyncIterator]().return?.();
+    await rm(this.listing, { force: true });
+  }
+
+  private asTheyCome(): AsyncIterable<FileEntry> {
+    return this.look.through(wantedOf(this.run, this.files, this.look));
+  }
 }
 
 /** A digest of what is wanted. */
@@ -72,12 +109,14 @@ const replaced = bytesOfText('\ufffd');
 
 /** Counts what passes of a listing, and keeps what is to be told of it. */
 class Looking {
-  private readonly place: string;
-  private readonly counts = { files: 0, folders: 0, links: 0 };
-  private bytes = 0;
+  readonly counts = { files: 0, folders: 0, links: 0 };
+  bytes = 0;
+  isAtEnd = false;
+  digest = '';
   private readonly identity = new TreeIdentity();
+  private readonly place: string;
   private readonly names = new NameLook();
-  private readonly findings: Finding[] = [];
+  private readonly told: Finding[] = [];
   private readonly large: FileEntry[] = [];
   private largeFiles = 0;
 
@@ -93,6 +132,8 @@ class Looking {
       this.names.add(entry);
       yield entry;
     }
+    this.isAtEnd = true;
+    this.digest = this.identity.digest();
   }
 
   tooLarge(entry: FileEntry): void {
@@ -102,7 +143,7 @@ class Looking {
   }
 
   leadsOutside({ path, to }: FileEntry): void {
-    this.findings.push({
+    this.told.push({
       level: 'warn',
       code: 'link-leads-outside',
       place: `${this.place}/${textOf(path)}`,
@@ -112,7 +153,7 @@ class Looking {
   }
 
   unreadable({ path }: FileEntry): void {
-    this.findings.push({
+    this.told.push({
       level: 'warn',
       code: 'name-not-readable',
       place: `${this.place}/${textOf(path)}`,
@@ -122,15 +163,9 @@ class Looking {
   }
 
   /** @param entries those that passed, once more */
-  async seen(entries: () => AsyncIterable<FileEntry>): Promise<WantedFiles> {
-    const { counts, bytes, findings, place } = this;
-    const large = largeFindings(place, this.large, this.largeFiles);
-    return {
-      counts,
-      bytes,
-      identity: this.identity.digest(),
-      findings: [...findings, ...large, ...(await this.names.findings(place, entries))],
-    };
+  async findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
+    const large = largeFindings(this.place, this.large, this.largeFiles);
+    return [...this.told, ...large, ...(await this.names.findings(this.place, entries))];
   }
 }
 
@@ -162,7 +197,7 @@ export interface TakenFiles {
   readonly way: Way | undefined;
 }
 
-/** Carries what was listed into the crate; what is there already and unchanged is kept. */
+/** Carries what is wanted into the crate; what is there already and unchanged is kept. */
 export async function takeFiles(
   run: StepRun,
   files: FilesEnd,
@@ -170,73 +205,71 @@ export async function takeFiles(
   byContent: boolean,
 ): Promise<TakenFiles> {
   const { crate } = run.move;
-  if (await crate.files.isThere()) await clearStale(run, files);
   await crate.makeFolder();
-  await telling(`Writing ${crate.at(setOut)}`, () => rename(listingOf(run.move), crate.at(setOut)));
-  const taking = new Taking(run, files, byContent, { files: wanted.counts.files, bytes: wanted.bytes });
+  const begun = await BegunFiles.of(crate);
+  const taking = new Taking(run, files, wanted, begun, byContent);
   const part = await crate.writeEntries('files.ndjson', taking.entries());
-  await rm(crate.at(setOut), { force: true });
+  await begun.forget();
   return { part, kept: taking.kept, way: taking.way };
 }
 
-/**
- * Removes from the crate what is not wanted, or not as it is now: afterwards a file in it is either whole, or a part of
- * just what is wanted, with which an earlier run had begun.
- */
-async function clearStale(run: StepRun, files: FilesEnd): Promise<void> {
-  const { crate } = run.move;
-  const removal = new Removal(crate.files);
-  const lists = alongside({
-    wanted: readEntryList(listingOf(run.move)),
-    there: listStanding(crate.files, removal.gone, run.signal),
-    earlier: crate.entries(setOut),
-  });
-  for await (const { wanted, there, earlier } of lists) {
-    const stays = await removal.ofOthers(wanted, there);
-    for (const entry of wanted.values()) {
-      const here = stays.get(entry.path);
-      if (entry.type !== 'file' || !here || isSame(here, entry)) continue;
-      const begun = files.far && isSame(earlier.get(entry.path), entry) && here.size <= entry.size;
-      if (!begun) await crate.files.remove(entry.path);
-    }
-  }
-}
+/** So many entries are taken first where listing more takes long; the next ones are listed meanwhile. */
+const firstOfListing = 256;
 
-/** Takes the files that a list of the crate names, some after the others. */
+/** Takes the files that are wanted, some after the others. */
 class Taking {
   kept = 0;
   way: Way | undefined;
   private readonly run: StepRun;
   private readonly files: FilesEnd;
+  private readonly wanted: WantedFiles;
+  private readonly begun: BegunFiles;
   private readonly byContent: boolean;
   private readonly progress: CarryingProgress;
+  private readonly removal: Removal;
 
-  constructor(
-    run: StepRun,
-    files: FilesEnd,
-    byContent: boolean,
-    all: { readonly files: number; readonly bytes: number },
-  ) {
+  constructor(run: StepRun, files: FilesEnd, wanted: WantedFiles, begun: BegunFiles, byContent: boolean) {
     this.run = run;
     this.files = files;
+    this.wanted = wanted;
+    this.begun = begun;
     this.byContent = byContent;
-    this.progress = new CarryingProgress(run.events, all);
+    this.progress = new CarryingProgress(run.events, () => ({
+      files: wanted.counts.files,
+      bytes: wanted.bytes,
+      more: wanted.moreComes,
+    }));
+    this.removal = new Removal(run.move.crate.files);
   }
 
   /** What was taken, those that are files with their checksums. */
   async *entries(): AsyncIterable<CheckedEntry> {
     const { move, signal } = this.run;
     const { crate } = move;
-    const lists = alongside({
-      wanted: crate.entries(setOut),
-      there: listStanding(crate.files, new Set(), signal),
+    const lists = {
+      wanted: this.wanted.entries(),
+      there: listStanding(crate.files, this.removal.gone, signal),
       before: asFarAsReadable(crate.entries()),
-    });
-    for await (const { wanted, there, before } of lists) {
+    };
+    // A command there tells all at once.
+    const first = (await this.files.runsCommands()) ? undefined : firstOfListing;
+    for await (const { wanted, there, before } of oneAhead(alongside(lists, undefined, first))) {
       const entries = [...wanted.values()];
-      const sums = await this.take(entries, there, before);
+      const stays = await this.removal.ofOthers(wanted, there);
+      await this.clearStale(entries, stays);
+      const sums = await this.take(entries, stays, before);
       for (const entry of entries)
         yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
+    }
+  }
+
+  /** Removes what is not as it is wanted now: what is left is whole, or a part of just what is wanted. */
+  private async clearStale(entries: readonly FileEntry[], stays: Map<ByteString, FileEntry>): Promise<void> {
+    for (const entry of entries) {
+      const here = stays.get(entry.path);
+      if (entry.type !== 'file' || !here || isSame(here, entry) || this.begun.has(entry, here)) continue;
+      await this.run.move.crate.files.remove(entry.path);
+      stays.delete(entry.path);
     }
   }
 
@@ -269,10 +302,11 @@ class Taking {
     for (const entry of missing) {
       const here = there.get(entry.path);
       // One of the right size may have been left before it got its time.
-      if (here && here.size > 0 && here.size <= entry.size && !isSame(here, entry))
-        begun.set(entry.path, here.size);
+      if (here && here.size > 0 && !isSame(here, entry)) begun.set(entry.path, here.size);
     }
-    const cargo = { from: files, to, signal: run.signal, begun, progress, pace: run.pace };
+    // What lies near is begun anew, which costs little.
+    const begins = files.far ? (entry: FileEntry) => this.begun.note(entry) : undefined;
+    const cargo = { from: files, to, signal: run.signal, begun, begins, progress, pace: run.pace };
     const { sums, way } = await carry(cargo, missing);
     this.way ??= way;
     return path => sums.get(path) ?? sumBefore(path);

@@ -20,6 +20,7 @@ import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { deliver } from '../../src/steps/deliver.js';
 import { GentlePace, unhurried } from '../../src/steps/pace.js';
 import { pack } from '../../src/steps/pack.js';
+import type { StepRun } from '../../src/steps/run.js';
 import { undo } from '../../src/steps/undo.js';
 import { kinds, moveBetween, standinHost } from '../help/hosts.js';
 import { folder } from '../help/program.js';
@@ -192,6 +193,35 @@ test('a file that grew is taken whole, also after a pack that was broken off bef
     );
 });
 
+test('where listing takes long, files are taken before all are listed, and that there are more is told', async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  mkdirSync(at('old/site/a'), { recursive: true });
+  for (let i = 0; i < 260; i++) writeFileSync(at('old/site/a', `${i}`), `${i}`);
+  // Each is known only when the one above is listed.
+  mkdirSync(at('old/site', 'z/'.repeat(40)), { recursive: true });
+  writeFileSync(at('old/site', 'z/'.repeat(40), 'last'), 'last');
+  const old = await standinHost(t, at('old'), 'sftp');
+  const { run } = await moveBetween(
+    t,
+    root,
+    { files: `${old.address}/site`, login: old.login },
+    { files: at('new') },
+  );
+  old.misbehaviour.slow = 2;
+  const told: { done: number; of: number; more: boolean }[] = [];
+  const events: StepRun['events'] = event => {
+    if (event.type === 'progress' && event.files) told.push({ ...event.files, more: event.more ?? false });
+  };
+  await pack({ ...run, events });
+  assert.ok(
+    told.some(({ done, of, more }) => more && done > 0 && of < 261),
+    JSON.stringify(told),
+  );
+  assert.deepEqual(told.at(-1), { done: 261, of: 261, more: false });
+  assert.deepEqual(treeOf(run.move.crate.at('files')).length, treeOf(at('old/site')).length);
+});
+
 test('a file that came whole, and had not got its time when the pack was killed, is not sent again', async t => {
   for (const kind of ['sftp', 'ftp'] as const) {
     const root = folder(t);
@@ -206,7 +236,7 @@ test('a file that came whole, and had not got its time when the pack was killed,
     );
     const { crate } = run.move;
     await pack(run);
-    copyFileSync(crate.at('files.ndjson'), crate.at('taking.ndjson'));
+    copyFileSync(crate.at('files.ndjson'), crate.at('begun.ndjson'));
     utimesSync(crate.at('files/large'), 1_600_000_000, 1_600_000_000);
     // Were it sent again, it would come otherwise.
     const before = readFileSync(at('old/site/large'));

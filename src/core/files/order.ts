@@ -18,15 +18,19 @@ export type Slice<Of extends Lists> = {
 /**
  * Goes through lists side by side, slice by slice; there is always one slice at least.
  * @param lists each in the order of its paths
- * @param most entries that a list has in a slice
+ * @param most entries that a list has in a slice @param first and in the first one; those after it have twice as many each
  */
-export async function* alongside<Of extends Lists>(lists: Of, most = together): AsyncIterable<Slice<Of>> {
+export async function* alongside<Of extends Lists>(
+  lists: Of,
+  most = together,
+  first = most,
+): AsyncIterable<Slice<Of>> {
   const all = Object.entries(lists).map(([name, list]) => ({ name, list: new Ahead(list) }));
   try {
-    for (;;) {
-      for (const { list } of all) await list.fill(most);
+    for (let size = first; ; size = Math.min(most, 2 * size)) {
+      for (const { list } of all) await list.fill(size);
       // Up to there every list is known that has more.
-      const lasts = all.flatMap(({ list }) => list.last(most));
+      const lasts = all.flatMap(({ list }) => list.last(size));
       const cut = lasts.length > 0 ? lasts.reduce((a, b) => (b < a ? b : a)) : undefined;
       yield Object.fromEntries(all.map(({ name, list }) => [name, list.upTo(cut)])) as unknown as Slice<Of>;
       if (cut === undefined) return;
@@ -34,6 +38,30 @@ export async function* alongside<Of extends Lists>(lists: Of, most = together): 
   } finally {
     for (const { list } of all) await list.close();
   }
+}
+
+/** The same items; each is asked for before its turn, the first one at once. */
+export function oneAhead<T>(items: AsyncIterable<T>): AsyncIterable<T> {
+  const all = items[Symbol.asyncIterator]();
+  const ask = () => {
+    const coming = all.next();
+    // Whoever waits for it hears of its error.
+    coming.catch(() => {});
+    return coming;
+  };
+  let coming = ask();
+  return (async function* () {
+    try {
+      for (;;) {
+        const { value, done } = await coming;
+        if (done) return;
+        coming = ask();
+        yield value;
+      }
+    } finally {
+      await all.return?.();
+    }
+  })();
 }
 
 /** A list of which some entries are known ahead of their turn. */

@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import { asBytes, type ByteString } from '../../../src/core/bytes.js';
 import type { FileEntry } from '../../../src/core/files/entries.js';
-import { alongside } from '../../../src/core/files/order.js';
+import { alongside, oneAhead } from '../../../src/core/files/order.js';
 import { listTree } from '../../../src/ends/files/listings.js';
 
 const name = fc.constantFrom('a', 'a-', 'a0', 'a b', 'b', 'B', '\xff', '.', '-', '0').map(one => `${one}x`);
@@ -24,27 +24,63 @@ async function* listOf(sorted: readonly string[]): AsyncIterable<FileEntry> {
   for (const path of sorted) yield entryAt(path);
 }
 
+const sizes = fc
+  .integer({ min: 1, max: 9 })
+  .chain(most => fc.tuple(fc.constant(most), fc.integer({ min: 1, max: most })));
+
 test('lists side by side come whole, in order, in slices that hold nothing twice and no more than they may', async () => {
   await fc.assert(
-    fc.asyncProperty(paths, paths, paths, fc.integer({ min: 1, max: 9 }), async (a, b, c, most) => {
+    fc.asyncProperty(paths, paths, paths, sizes, async (a, b, c, [most, first]) => {
       const lists = { a: a.sort(), b: b.sort(), c: c.sort() };
       const seen = { a: [] as string[], b: [] as string[], c: [] as string[] };
       let last = '';
-      for await (const slice of alongside({ a: listOf(a), b: listOf(b), c: listOf(c) }, most)) {
+      let size = first;
+      for await (const slice of alongside({ a: listOf(a), b: listOf(b), c: listOf(c) }, most, first)) {
         let end = last;
         for (const key of ['a', 'b', 'c'] as const) {
           const here = [...slice[key].keys()];
-          assert.ok(here.length <= most);
+          assert.ok(here.length <= size);
           // All lists are cut at the same path.
           for (const path of here) assert.ok(path > last);
           if (here.length > 0 && here.at(-1)! > end) end = here.at(-1)!;
           seen[key].push(...here);
         }
         last = end;
+        size = Math.min(most, 2 * size);
       }
       assert.deepEqual(seen, lists);
     }),
   );
+});
+
+test('what is asked for ahead is there before its turn, its error comes in its turn, and its source is ended', async () => {
+  const did: string[] = [];
+  async function* source() {
+    try {
+      for (const item of [1, 2]) {
+        did.push(`made ${item}`);
+        yield item;
+      }
+      throw new Error('no more');
+    } finally {
+      did.push('ended');
+    }
+  }
+  const items = oneAhead(source());
+  await new Promise(setImmediate);
+  assert.deepEqual(did, ['made 1'], 'the first is asked for at once');
+  const seen: number[] = [];
+  await assert.rejects(async () => {
+    for await (const item of items) {
+      await new Promise(setImmediate);
+      seen.push(item);
+      did.push(`took ${item}`);
+    }
+  }, /no more/);
+  assert.deepEqual(did, ['made 1', 'made 2', 'took 1', 'ended', 'took 2']);
+  did.length = 0;
+  for await (const item of oneAhead(source())) if (item === 1) break;
+  assert.equal(did.at(-1), 'ended');
 });
 
 test('a tree is listed in the order of its paths, without what is skipped or taken away meanwhile', async () => {
