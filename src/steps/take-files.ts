@@ -43,6 +43,8 @@ export class WantedFiles {
   /** Begins to list it; it is taken while it is listed. */
   begin(): void {
     this.coming = oneAhead(this.asTheyCome());
+    // It is asked when files are taken; a far side answers meanwhile.
+    this.files.runsCommands().catch(() => {});
   }
 
   /** All of it, in the order of the paths. */
