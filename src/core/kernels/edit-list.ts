@@ -6,6 +6,9 @@ const numbers = 6;
 const putNumber = -1;
 const noAddress = -1;
 
+/** @param address -1 for none */
+export type Noted = (column: number, address: number, literals: number, times: number) => void;
+
 /**
  * The edits of a window in rising order, those that the kernels note and those of others. They lie in the memory of
  * the kernels, which carries them out; what is too much for it is kept and carried out here.
@@ -58,15 +61,32 @@ export class EditList {
   }
 
   /**
-   * Tells what the kernels noted from an edit on: the column, the pair and form of an address or -1, and whether the
-   * edit is the first one of its literal.
+   * Tells what the kernels noted from an edit on: the column, the pair and form of an address, and how many literals were
+   * changed and how many such addresses stood in them, one after the other.
    */
-  tell(from: number, take: (column: number, address: number, first: boolean) => void): void {
+  tell(from: number, take: Noted): void {
     const { list } = this;
+    let column = -1;
+    let address = noAddress;
+    let literals = 0;
+    let times = 0;
     for (let i = from, at = numbers * from; i < this.count; i++, at += numbers) {
-      const column = list[at + 4]!;
-      take(column & 0xffff, list[at + 5]!, column >= 0x10000);
+      const inColumn = list[at + 4]! & 0xffff;
+      const next = list[at + 5]!;
+      // A length is not counted.
+      if (inColumn !== column || (next !== address && next !== noAddress && address !== noAddress)) {
+        if (column >= 0) take(column, address, literals, times);
+        column = inColumn;
+        address = noAddress;
+        literals = 0;
+        times = 0;
+      }
+      if (list[at + 4]! >= 0x10000) literals++;
+      if (next === noAddress) continue;
+      address = next;
+      times++;
     }
+    if (column >= 0) take(column, address, literals, times);
   }
 
   /**

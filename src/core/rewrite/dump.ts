@@ -143,10 +143,10 @@ export class DumpRewriter implements DumpVisitor {
     return leave || wantsSample(place) ? 'with address' : 'where needed';
   }
 
-  noted(column: number, address: number, first: boolean): void {
+  noted(column: number, address: number, literals: number, times: number): void {
     const { place, observer } = this.planOf(column);
-    if (first) place.changed++;
-    if (address >= 0) observer.matched(commonPair(address), commonForm(address));
+    place.changed += literals;
+    if (address >= 0) observer.matched(commonPair(address), commonForm(address), times);
   }
 
   rowsEnded(count: number): void {

@@ -43,7 +43,7 @@ export interface PlaceTally {
 
 /** Where to note what happens to one value. */
 export interface Observer {
-  matched(pair: number, form: Form): void;
+  matched(pair: number, form: Form, times?: number): void;
   /** @param low the bounds of the value, beyond which a sample must not reach */
   missed(miss: Miss, s: string, at: number, low: number, high: number): void;
   damaged(cause: string, s: string, at: number): void;
@@ -93,9 +93,9 @@ export class Tally {
 /** Notes what happens to values of one place, and in a list what was left one by one. */
 export function observerOf(place: PlaceTally, list?: LeftList): Observer {
   return {
-    matched(pair, form) {
-      place.pairs[pair] = (place.pairs[pair] ?? 0) + 1;
-      place.forms[form] = (place.forms[form] ?? 0) + 1;
+    matched(pair, form, times = 1) {
+      place.pairs[pair] = (place.pairs[pair] ?? 0) + times;
+      place.forms[form] = (place.forms[form] ?? 0) + times;
     },
     missed(miss, s, at, low, high) {
       place.misses[miss] = (place.misses[miss] ?? 0) + 1;

@@ -1,4 +1,4 @@
-import type { EditList } from '../kernels/edit-list.js';
+import type { EditList, Noted } from '../kernels/edit-list.js';
 import { mostEdits, pieceBytes, workbench } from '../kernels/workbench.js';
 import type { Dialect } from './literal.js';
 
@@ -82,7 +82,7 @@ const showings: Record<Showing, number> = {
 interface PassedVisitor {
   rowsEnded?(count: number): void;
   literalsPassed?(column: number, literals: number): void;
-  noted?(column: number, address: number, first: boolean): void;
+  noted?: Noted;
 }
 
 /**
@@ -229,7 +229,6 @@ export class RowLexer {
     state[touched] = 0;
     const told = this.list.count;
     this.list.count = state[editCount]!;
-    if (told < this.list.count)
-      this.list.tell(told, (inColumn, address, first) => visitor.noted?.(inColumn, address, first));
+    if (told < this.list.count) this.list.tell(told, (...noted) => visitor.noted?.(...noted));
   }
 }

@@ -6,7 +6,7 @@ import type { Dialect } from './literal.js';
 import { RowLexer, type Showing, stops } from './row-lexer.js';
 import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned } from './tokens.js';
 
-/** The head of an INSERT or REPLACE, before its rows. Offsets are in the current window. */
+/** The head of an INSERT or REPLACE, before its rows. Offsets are in the text that is given with it. */
 export interface InsertHead {
   readonly table: string;
   /** Where the table's name stands, with its quotes and the database's name if there is one. */
@@ -38,7 +38,10 @@ export interface DumpVisitor {
   window?(stretch: Stretch): void;
   /** Whether the rows of a table are wanted. Those that are not are left out of what is passed on. */
   wanted?(table: string): boolean;
-  /** An INSERT or REPLACE begins; `start` and `end` bound its head, up to where its rows begin. */
+  /**
+   * An INSERT or REPLACE begins; `start` and `end` bound its head in a text, up to where its rows begin. The edits' offsets
+   * are in that text.
+   */
   insert?(head: InsertHead, s: ByteString, start: number, end: number): readonly Edit[] | undefined;
   /**
    * Finds what is to be rewritten in a new window, and leaves it where the workbench keeps anchors: the kernels then
@@ -46,10 +49,10 @@ export interface DumpVisitor {
    */
   anchors?(bytes: Buffer): number | undefined;
   /**
-   * The kernels noted an edit before what is shown next: in a column, of an address (see common-addresses.ts; -1 for a
-   * length), the first one of its literal or not.
+   * The kernels noted edits before what is shown next: in a column, of an address (see common-addresses.ts; -1 where there
+   * are lengths only), in so many literals, so often.
    */
-  noted?(column: number, address: number, first: boolean): void;
+  noted?(column: number, address: number, literals: number, times: number): void;
   /** Which literals are shown of the columns of the rows that begin, as far as they are known; and of one column. */
   showings?(): readonly Showing[];
   showing?(column: number): Showing;
@@ -78,6 +81,8 @@ export interface Outlet {
 const nobody: DumpVisitor = {};
 /** Bytes that are looked at together: a string of so many is cheap to make and to forget, a longer one is not. */
 const windowBytes = 96 * 1024;
+/** Heads of INSERTs are mostly shorter. */
+const shortHead = 512;
 const largestStatement = 64 * 1024 * 1024;
 /** No server takes a longer value, and no string of the language is much longer. */
 const longestValue = 300 * 1024 * 1024;
@@ -213,7 +218,7 @@ export class DumpScanner {
     let at = this.offset === 0 ? this.skipMark(bytes) : 0;
     while (at < bytes.length) {
       const inRows = this.mode === 'rows';
-      const next = inRows ? this.scanRows(stretch, at, last) : this.scanBetween(stretch.s, at, last);
+      const next = inRows ? this.scanRows(stretch, at, last) : this.scanBetween(stretch, at, last);
       if (next === needMore) break;
       if (inRows && this.dropping) this.edits.add({ start: at, end: next, put: asBytes('') });
       at = next;
@@ -230,9 +235,23 @@ export class DumpScanner {
   }
 
   /** One step between statements: white space, a comment, a DELIMITER line, or a statement. */
-  private scanBetween(s: ByteString, at: number, last: boolean): number {
+  private scanBetween(stretch: Stretch, at: number, last: boolean): number {
+    if (stretch.bytes[at]! <= 0x20) return at + 1;
+    return this.scanShortHead(stretch.bytes, at) ?? this.scanAny(stretch.s, at, last);
+  }
+
+  /** The head of an INSERT, where it is short, as nearly all are: the window need not become a string for it. */
+  private scanShortHead(bytes: Buffer, at: number): number | undefined {
+    const s = asBytes(bytes.toString('latin1', at, at + shortHead));
+    insertHead.lastIndex = 0;
+    const found = insertHead.exec(s);
+    if (!found) return undefined;
+    this.statements++;
+    return at + this.beginInsert(s, 0, found, at);
+  }
+
+  private scanAny(s: ByteString, at: number, last: boolean): number {
     const code = s.charCodeAt(at);
-    if (code <= 0x20) return at + 1;
     if (s.startsWith(this.delimiter, at)) return at + this.delimiter.length;
     if (code === 0x23 || (code === 0x2d && /^--(?:\s|$)/.test(s.slice(at, at + 3))))
       return this.skipLine(s, at, last);
@@ -278,32 +297,38 @@ export class DumpScanner {
       }
       return undefined;
     }
-    const [, before, name, list] = found;
-    const end = insertHead.lastIndex;
+    return this.beginInsert(s, at, found, 0);
+  }
+
+  /**
+   * @param found what `insertHead` found at an offset of the text @param shift where in the window the text begins
+   * @returns the offset in the text after the head
+   */
+  private beginInsert(s: ByteString, at: number, found: RegExpExecArray, shift: number): number {
+    const [head, before, name, list] = found;
+    const end = at + head.length;
     this.table = unquoteName(name!);
     this.mode = 'rows';
     this.dropping = this.visitor.wanted?.(this.table) === false;
     if (this.dropping) {
-      this.edits.add({ start: at, end, put: asBytes('') });
+      this.edits.add({ start: shift + at, end: shift + end, put: asBytes('') });
       this.lexer.begin(this.delimiter, this.dialect);
       return end;
     }
     const nameStart = at + before!.length;
     const columns = list === undefined ? undefined : namesIn(list);
-    this.take(
-      this.visitor.insert?.(
-        { table: this.table, nameStart, nameEnd: nameStart + name!.length, columns },
-        s,
-        at,
-        end,
-      ),
-    );
+    const insert = { table: this.table, nameStart, nameEnd: nameStart + name!.length, columns };
+    this.take(this.visitor.insert?.(insert, s, at, end), shift);
     this.lexer.begin(this.delimiter, this.dialect, this.visitor.showings?.());
     return end;
   }
 
-  private take(edits: readonly Edit[] | undefined): void {
-    if (edits) for (const edit of edits) this.edits.add(edit);
+  /** @param shift is added to their offsets */
+  private take(edits: readonly Edit[] | undefined, shift = 0): void {
+    for (const edit of edits ?? []) {
+      const { start, end, put } = edit;
+      this.edits.add(shift === 0 ? edit : { start: start + shift, end: end + shift, put });
+    }
   }
 
   /** Rows up to the end of their statement, or of the window. */
