@@ -1,0 +1,62 @@
+import assert from 'node:assert/strict';
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { test } from 'node:test';
+import fc from 'fast-check';
+import { workbench } from '../../src/core/kernels/workbench.js';
+import { DirectFile } from '../../src/ends/database/direct-file.js';
+
+/** Bytes that tell where they stand. */
+const source = Buffer.alloc(8 << 20);
+for (let at = 0; at < source.length; at += 4) source.writeUInt32LE(Math.imul(at, 2_654_435_761) >>> 0, at);
+
+// A file system in memory knows no way past the cache, or another one.
+for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
+  test(`in ${folder}: what is taken in whatever chunks stands in the file, of two that are written at once in both`, async () => {
+    const root = mkdtempSync(join(folder, 'able-porter-'));
+    const size = fc.oneof(fc.integer({ min: 0, max: 5000 }), fc.integer({ min: 0, max: 5 << 20 }));
+    const chunk = fc.record({ size, placed: fc.boolean(), waits: fc.boolean() });
+    await fc.assert(
+      fc.asyncProperty(fc.array(chunk, { maxLength: 12 }), async chunks => {
+        const files = ['a', 'b'].map(name => new DirectFile(join(root, name), 'Writing'));
+        let at = 0;
+        for (const { size, placed, waits } of chunks) {
+          for (const file of files) {
+            let bytes = Buffer.from(source.subarray(at, at + size));
+            const place = file.place();
+            if (placed && bytes.length <= place.length) {
+              bytes.copy(place);
+              bytes = place.subarray(0, bytes.length);
+            }
+            file.take(bytes);
+            // Elsewhere it may be changed at once.
+            if (bytes.buffer !== place.buffer) bytes.fill(0);
+            if (waits) await file.room(0);
+          }
+          at = Math.min(at + size, source.length);
+        }
+        for (const file of files) await file.end();
+        const whole = source.subarray(0, at);
+        for (const name of ['a', 'b']) assert.ok(readFileSync(join(root, name)).equals(whole), name);
+      }),
+      { numRuns: 25 },
+    );
+    assert.ok(workbench().outgoing.take(), 'the blocks were given back');
+    workbench().outgoing.giveBack();
+    rmSync(root, { recursive: true });
+  });
+}
+
+test('a file that cannot be made, and a disk that is full, are told, and the blocks are given back', async () => {
+  const missing = new DirectFile('/dev/nowhere/at/all', 'Writing the dump');
+  missing.take(source);
+  await assert.rejects(missing.end(), /Writing the dump/);
+  await missing.destroy();
+  const full = new DirectFile('/dev/full', 'Writing the dump');
+  full.take(source);
+  await assert.rejects(full.room(0), /Writing the dump: .*full/s);
+  await full.destroy();
+  assert.ok(workbench().outgoing.take());
+  workbench().outgoing.giveBack();
+});
