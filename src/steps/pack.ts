@@ -67,7 +67,7 @@ export async function pack(
   try {
     const [site] = await Promise.all([files && lookAtSite(treeOf(files), move.oldAddress), listing]);
     const inputs = async () => inputsOf(move, wanted?.digest);
-    return await doStep({ ...run, again }, 'pack', mayBeDone && (await inputs()), async () => {
+    return await doStep({ ...run, again }, 'pack', await inputs(), async () => {
       const findings: Finding[] = [];
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {
         findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));

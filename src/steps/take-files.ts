@@ -40,11 +40,19 @@ export class WantedFiles {
     this.isListed = true;
   }
 
-  /** Begins to list it; it is taken while it is listed. */
-  begin(): void {
-    this.coming = oneAhead(this.asTheyCome());
+  /** Begins to list it; it is taken while it is listed. @throws EndError where nothing can be listed */
+  async begin(): Promise<void> {
     // It is asked when files are taken; a far side answers meanwhile.
     this.files.runsCommands().catch(() => {});
+    const entries = this.asTheyCome()[Symbol.asyncIterator]();
+    const first = await entries.next();
+    this.coming = (async function* () {
+      try {
+        for (let next = first; !next.done; next = await entries.next()) yield next.value;
+      } finally {
+        await entries.return?.();
+      }
+    })();
   }
 
   /** All of it, in the order of the paths. */

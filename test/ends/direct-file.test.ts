@@ -23,7 +23,7 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
         let at = 0;
         for (const { size, placed, waits } of chunks) {
           for (const file of files) {
-            let bytes = Buffer.from(source.subarray(at, at + size));
+            let bytes: Buffer = Buffer.from(source.subarray(at, at + size));
             const place = file.place();
             if (placed && bytes.length <= place.length) {
               bytes.copy(place);
