@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import type { SFTPWrapper } from 'ssh2';
 import { asBytes } from '../../src/core/bytes.js';
-import { staysInside } from '../../src/core/files/entries.js';
+import { entryLine, staysInside } from '../../src/core/files/entries.js';
 import { fingerprintOf, hostLine, keyTypesOf, lookUpHost } from '../../src/core/ssh/known-hosts.js';
 import { FtpFiles } from '../../src/ends/files/ftp.js';
 import { SftpFiles } from '../../src/ends/files/sftp.js';
@@ -28,7 +28,11 @@ const signal = new AbortController().signal;
 
 async function pathsOf(end: SftpFiles | FtpFiles): Promise<string[]> {
   const paths: string[] = [];
-  for await (const { path } of end.list(() => false, signal)) paths.push(path);
+  for await (const entry of end.list(() => false, signal)) {
+    // Whatever its time is, it can be noted.
+    assert.ok(entryLine(entry));
+    paths.push(entry.path);
+  }
   return paths;
 }
 
@@ -54,7 +58,9 @@ test('whatever a server lists, only plain names below the folder are taken', asy
       run: async () => ({
         code: 0,
         // Where there is no shell, whatever is run answers with nothing of it.
-        out: Buffer.from(shell ? `noise\nsh\0${names.map(name => `f 1 644 0.5 ${name}\0\0`).join('')}` : ''),
+        out: Buffer.from(
+          shell ? `noise\nsh\0${names.map(name => `f 1 644 ${'9'.repeat(30)}.5 ${name}\0\0`).join('')}` : '',
+        ),
         err: '',
       }),
     }) as unknown as SshSession;

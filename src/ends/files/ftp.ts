@@ -66,7 +66,7 @@ export class FtpFiles implements FilesEnd {
   }
 
   list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    return listTree(folder => this.entriesIn(folder), skip, signal);
+    return listTree(folder => this.listed(folder), skip, signal);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
@@ -247,6 +247,11 @@ export class FtpFiles implements FilesEnd {
     const time = new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
     await client.sendIgnoringError(`SITE CHMOD ${mode.toString(8)} ${far}`);
     await client.sendIgnoringError(`MFMT ${time} ${far}`);
+  }
+
+  /** The package gives a folder's listing as a whole. */
+  private async *listed(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
+    yield await this.entriesIn(folder);
   }
 
   private async entriesIn(folder: ByteString): Promise<FileEntry[]> {

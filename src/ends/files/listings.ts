@@ -1,5 +1,6 @@
 import { asBytes, type ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import { FolderEntries } from './folder-entries.js';
 
 /** Folders that are listed at once. */
 const listings = 32;
@@ -7,84 +8,118 @@ const listings = 32;
 const foldersAhead = 96;
 const entriesAhead = 10_000;
 
+/** What one folder holds, by its path (empty for the place itself), as it comes. */
+export type Listing = (folder: ByteString) => AsyncIterable<readonly FileEntry[]>;
+
 /**
  * Everything below a place in the order of the paths' bytes, and so a folder before what is in it.
- * @param listing gives what one folder holds, by its path; empty for the place itself
  * @param skip is asked again before a folder is entered, for it may have been taken away meanwhile
  */
 export async function* listTree(
-  listing: (folder: ByteString) => Promise<FileEntry[]>,
+  listing: Listing,
   skip: (entry: FileEntry) => boolean,
   signal: AbortSignal,
 ): AsyncIterable<FileEntry> {
   const ahead = new Listings(listing, skip);
-  const open = [new OpenFolder(await ahead.get(asBytes('')))];
-  for (let inner = open.at(-1); inner; inner = open.at(-1)) {
-    signal.throwIfAborted();
-    const next = inner.next();
-    if (!next) open.pop();
-    else if (!next.enters) yield next.entry;
-    else if (skip(next.entry)) ahead.forget(next.entry.path);
-    else {
-      ahead.expect(upcoming(open));
-      open.push(new OpenFolder(await ahead.get(next.entry.path)));
+  const open: OpenFolder[] = [];
+  try {
+    open.push(new OpenFolder(await ahead.get(asBytes(''))));
+    for (let inner = open.at(-1); inner; inner = open.at(-1)) {
+      signal.throwIfAborted();
+      const next = await inner.next();
+      if (!next) await open.pop()!.close();
+      else if (!next.enters) yield next.entry;
+      else if (skip(next.entry)) ahead.forget(next.entry.path);
+      else {
+        ahead.expect(upcoming(open));
+        open.push(new OpenFolder(await ahead.get(next.entry.path)));
+      }
     }
+  } finally {
+    for (const folder of open) await folder.close();
+    ahead.forgetAll();
   }
 }
 
 /** The folders whose turn comes next, as far as they are known. */
 function* upcoming(open: readonly OpenFolder[]): Iterable<ByteString> {
-  for (let depth = open.length - 1; depth >= 0; depth--) {
-    const { folders } = open[depth]!;
-    for (let i = folders.length - 1; i >= 0; i--) yield folders[i]!.path;
-  }
+  for (let depth = open.length - 1; depth >= 0; depth--) yield* open[depth]!.foldersNext();
 }
 
 /** A folder that is gone through. What is in `a` comes after `a-b`, for so the bytes of their paths are. */
 class OpenFolder {
-  /** The first that come are the last. */
-  private readonly entries: FileEntry[];
-  readonly folders: FileEntry[];
+  private readonly folder: FolderEntries;
+  private readonly entries: AsyncIterator<FileEntry>;
+  /** The next entry, once it was asked for. */
+  private coming: FileEntry | undefined;
+  private asked = false;
+  private last = '';
+  /** Folders that came and were not entered yet; the first that is to be is the last. */
+  private readonly waiting: FileEntry[] = [];
+  /** So many of those in memory were passed. */
+  private passed = 0;
 
-  constructor(entries: FileEntry[]) {
-    this.folders = entries
-      .filter(({ type }) => type === 'folder')
-      .sort((a, b) => (`${a.path}/` < `${b.path}/` ? 1 : -1));
-    this.entries = entries.sort((a, b) => (a.path < b.path ? 1 : -1));
+  constructor(folder: FolderEntries) {
+    this.folder = folder;
+    this.entries = folder.inOrder()[Symbol.asyncIterator]();
   }
 
-  next(): { entry: FileEntry; enters: boolean } | undefined {
-    const entry = this.entries.at(-1);
-    const folder = this.folders.at(-1);
-    if (folder && (!entry || `${folder.path}/` < entry.path))
-      return { entry: this.folders.pop()!, enters: true };
-    if (!entry) return undefined;
-    this.entries.pop();
-    return { entry, enters: false };
+  async next(): Promise<{ entry: FileEntry; enters: boolean } | undefined> {
+    if (!this.asked) {
+      const { value, done } = await this.entries.next();
+      this.coming = done ? undefined : value;
+      this.asked = true;
+    }
+    const { coming, waiting } = this;
+    const folder = waiting.at(-1);
+    if (folder && (!coming || `${folder.path}/` < coming.path)) {
+      waiting.pop();
+      return { entry: folder, enters: true };
+    }
+    if (!coming) return undefined;
+    this.asked = false;
+    this.last = coming.path;
+    if (coming.type === 'folder') {
+      const inside = `${coming.path}/`;
+      const at = waiting.findLastIndex(({ path }) => `${path}/` > inside);
+      waiting.splice(at + 1, 0, coming);
+    }
+    return { entry: coming, enters: false };
+  }
+
+  /** Those of its folders that are known and not entered yet, as far as they are in memory. */
+  *foldersNext(): Iterable<ByteString> {
+    for (let i = this.waiting.length - 1; i >= 0; i--) yield this.waiting[i]!.path;
+    const { near } = this.folder;
+    while (this.passed < near.length && near[this.passed]!.path <= this.last) this.passed++;
+    for (let i = this.passed; i < near.length; i++) if (near[i]!.type === 'folder') yield near[i]!.path;
+  }
+
+  close(): Promise<void> {
+    return this.folder.forget();
   }
 }
-
 /** Lists folders ahead of their turn, several at once, and those in them as soon as they are known. */
 class Listings {
-  private readonly under = new Map<string, Promise<FileEntry[]>>();
+  private readonly under = new Map<string, Promise<FolderEntries>>();
   private readonly waiting: (() => void)[] = [];
-  private readonly listing: (folder: ByteString) => Promise<FileEntry[]>;
+  private readonly listing: Listing;
   private readonly skip: (entry: FileEntry) => boolean;
   private free = listings;
-  /** Entries of folders whose turn has not come. */
+  /** Entries in memory of folders whose turn has not come. */
   private held = 0;
 
-  constructor(listing: (folder: ByteString) => Promise<FileEntry[]>, skip: (entry: FileEntry) => boolean) {
+  constructor(listing: Listing, skip: (entry: FileEntry) => boolean) {
     this.listing = listing;
     this.skip = skip;
   }
 
-  async get(folder: ByteString): Promise<FileEntry[]> {
+  async get(folder: ByteString): Promise<FolderEntries> {
     if (!this.under.has(folder)) this.want(folder);
     const listed = this.under.get(folder)!;
     this.under.delete(folder);
     const entries = await listed;
-    this.held -= entries.length;
+    this.held -= entries.size;
     return entries;
   }
 
@@ -103,7 +138,13 @@ class Listings {
 
   /** A folder's turn has come, but nobody wants it. */
   forget(folder: ByteString): void {
-    if (this.under.has(folder)) this.get(folder).catch(() => {});
+    const forgotten = (listed: FolderEntries) => listed.forget();
+    if (this.under.has(folder)) this.get(folder).then(forgotten, () => {});
+  }
+
+  /** Nobody wants any more. */
+  forgetAll(): void {
+    for (const folder of this.under.keys()) this.forget(asBytes(folder));
   }
 
   private want(folder: ByteString): void {
@@ -113,15 +154,20 @@ class Listings {
     this.under.set(folder, listed);
   }
 
-  private async list(folder: ByteString): Promise<FileEntry[]> {
+  private async list(folder: ByteString): Promise<FolderEntries> {
     if (this.free === 0) await new Promise<void>(resolve => this.waiting.push(resolve));
     else this.free--;
+    const wanted = new FolderEntries();
     try {
-      const wanted = (await this.listing(folder)).filter(entry => !this.skip(entry));
-      this.held += wanted.length;
-      for (const { type, path } of wanted)
+      for await (const entries of this.listing(folder))
+        await wanted.add(entries.filter(entry => !this.skip(entry)));
+      this.held += wanted.size;
+      for (const { type, path } of wanted.near)
         if (type === 'folder' && this.hasRoom() && !this.under.has(path)) this.want(path);
       return wanted;
+    } catch (error) {
+      await wanted.forget();
+      throw error;
     } finally {
       const next = this.waiting.shift();
       if (next) next();

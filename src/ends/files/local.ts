@@ -2,11 +2,13 @@ import {
   chmodSync,
   closeSync,
   createReadStream,
+  type Dir,
   fchmodSync,
   fstatSync,
   futimesSync,
   lstatSync,
   mkdirSync,
+  opendirSync,
   openSync,
   readFileSync,
   readlinkSync,
@@ -14,7 +16,7 @@ import {
   statSync,
   writeSync,
 } from 'node:fs';
-import { chmod, lstat, open, readdir, rename, rm, statfs, symlink, utimes } from 'node:fs/promises';
+import { chmod, lstat, open, rename, rm, statfs, symlink, utimes } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
@@ -27,6 +29,7 @@ import { sumsByReading } from './sums.js';
 
 const chunkBytes = 1 << 20;
 const smallBytes = 256 * 1024;
+const listedAtOnce = 1000;
 
 /** A folder on this machine. */
 export class LocalFiles implements FilesEnd {
@@ -160,19 +163,30 @@ export class LocalFiles implements FilesEnd {
     await this.rename(from, to);
   }
 
-  private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
+  private async *entriesIn(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
     const here = folder === '' ? this.root : this.at(folder);
-    const names = await readdir(here, { encoding: 'buffer' }).catch(error => {
-      // Somebody took it away since it was seen.
-      if (folder !== '' && isMissing(error)) return [];
-      throw asTrouble(error, `Listing ${textOf(bytesOf(here))}`);
-    });
-    const entries: FileEntry[] = [];
-    for (const name of names) {
-      const entry = this.look(asBytes(folder === '' ? bytesOf(name) : `${folder}/${bytesOf(name)}`));
-      if (entry) entries.push(entry);
+    let entries: FileEntry[] = [];
+    for (const name of this.namesIn(here, folder !== '')) {
+      const entry = this.look(asBytes(folder === '' ? name : `${folder}/${name}`));
+      if (!entry || entries.push(entry) < listedAtOnce) continue;
+      yield entries;
+      entries = [];
     }
-    return entries;
+    if (entries.length > 0) yield entries;
+  }
+
+  /** @param mayBeGone whether somebody may have taken it away since it was seen */
+  private *namesIn(here: Buffer, mayBeGone: boolean): Generator<ByteString> {
+    let open: Dir | undefined;
+    try {
+      open = opendirSync(here, { encoding: 'buffer' as BufferEncoding, bufferSize: 256 });
+      for (let one = open.readSync(); one; one = open.readSync())
+        yield bytesOf(one.name as unknown as Buffer);
+    } catch (error) {
+      if (!mayBeGone || !isMissing(error)) throw asTrouble(error, `Listing ${textOf(bytesOf(here))}`);
+    } finally {
+      open?.closeSync();
+    }
   }
 
   /** Looks at once: to come back later takes longer than the look itself. */

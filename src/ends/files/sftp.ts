@@ -1,4 +1,4 @@
-import type { Attributes, SFTPWrapper, Stats } from 'ssh2';
+import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
@@ -12,7 +12,7 @@ import {
   isMissing,
   piece,
   ReadAhead,
-  readFolder,
+  readPart,
   trouble,
 } from '../ssh/requests.js';
 import type { SshSession } from '../ssh/session.js';
@@ -83,8 +83,10 @@ export class SftpFiles implements FilesEnd {
 
   async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
     const found = await this.commands.find();
-    const listing = async (folder: ByteString) => found?.get(folder) ?? (found ? [] : this.entriesIn(folder));
-    yield* listTree(listing, skip, signal);
+    const told = async function* (folder: ByteString) {
+      yield found?.get(folder) ?? [];
+    };
+    yield* listTree(found ? told : folder => this.entriesIn(folder), skip, signal);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
@@ -260,29 +262,39 @@ export class SftpFiles implements FilesEnd {
   }
 
   private async *listBelow(folder: ByteString): AsyncIterable<FileEntry> {
-    for (const entry of await this.entriesIn(folder)) {
-      yield entry;
-      if (entry.type === 'folder') yield* this.listBelow(entry.path);
+    for await (const entries of this.entriesIn(folder)) {
+      for (const entry of entries) {
+        yield entry;
+        if (entry.type === 'folder') yield* this.listBelow(entry.path);
+      }
     }
   }
 
-  private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
+  /** What a folder holds, as it comes; after a lost link, some of it twice. */
+  private async *entriesIn(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
     const far = folder === '' ? this.root : this.at(folder);
-    const entries = await this.session
-      .files(sftp =>
-        readFolder(sftp, far, ({ filename, attrs }) => {
-          // A server may list anything; only plain names below the folder are taken.
-          if (filename === '.' || filename === '..' || filename === '' || /[/\0]/.test(filename))
-            return undefined;
-          const name = bytesOfText(filename);
-          return entryOf(asBytes(folder === '' ? name : `${folder}/${name}`), attrs as Stats);
-        }),
-      )
-      .catch(error => {
-        // Somebody took it away since it was seen.
-        if (folder !== '' && isMissing(error)) return [];
-        throw trouble(error, `Listing ${far}`);
-      });
+    let open: { sftp: SFTPWrapper; handle: Buffer } | undefined;
+    try {
+      for (let ended = false; !ended; ) {
+        const parts = await this.session.files(async sftp => {
+          if (open?.sftp !== sftp)
+            open = { sftp, handle: await call<Buffer>(done => sftp.opendir(far, done)) };
+          // Most folders end with the first.
+          return Promise.all([readPart(sftp, open.handle), readPart(sftp, open.handle)]);
+        });
+        ended = parts.includes(undefined);
+        const entries = parts.flatMap(part => part ?? []).flatMap(found => entryIn(folder, found) ?? []);
+        if (entries.length > 0) yield await this.withTargets(entries);
+      }
+    } catch (error) {
+      // Somebody may have taken it away since it was seen.
+      if (folder === '' || !isMissing(error)) throw trouble(error, `Listing ${far}`);
+    } finally {
+      open?.sftp.close(open.handle, () => {});
+    }
+  }
+
+  private async withTargets(entries: readonly FileEntry[]): Promise<readonly FileEntry[]> {
     const links = entries.filter(({ type }) => type === 'link');
     if (links.length === 0) return entries;
     const targets = new Map<ByteString, ByteString>();
@@ -339,6 +351,13 @@ export class SftpFiles implements FilesEnd {
   private show(path: ByteString): string {
     return `${this.place}/${textOf(path)}`;
   }
+}
+
+/** What was found in a folder. A server may list anything; only plain names below it are taken. */
+function entryIn(folder: ByteString, { filename, attrs }: FileEntryWithStats): FileEntry | undefined {
+  if (filename === '.' || filename === '..' || filename === '' || /[/\0]/.test(filename)) return undefined;
+  const name = bytesOfText(filename);
+  return entryOf(asBytes(folder === '' ? name : `${folder}/${name}`), attrs as Stats);
 }
 
 /** What stands at a path, by its attributes; the target of a link is told by another request. */

@@ -10,6 +10,9 @@ import { LinkLost } from '../link-lost.js';
 import { trouble } from './requests.js';
 import type { SshSession } from './session.js';
 
+/** The latest time that there is, in milliseconds (ECMA-262, section 21.4.1.1); a far side may tell any. */
+const latest = 8.64e15;
+
 /** Bytes that are taken of a listing: those of some 20,000 files. */
 const mostFound = 2 << 20;
 
@@ -149,7 +152,7 @@ function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
       type,
       size: type === 'file' ? Number(size) : 0,
       mode: Number.parseInt(mode!, 8),
-      mtime: Number(seconds) * 1000,
+      mtime: Math.max(-latest, Math.min(latest, Number(seconds) * 1000)),
       to: type === 'link' ? asBytes(parts[i + 1]!) : undefined,
     };
     const list = found.get(folder);

@@ -37,36 +37,8 @@ export function trouble(error: unknown, doing: string): unknown {
   return asTrouble(Object.assign(new Error(why), { code: `SFTP${code}` }), doing);
 }
 
-/**
- * What a folder holds. Two requests are under way at once, since most folders end with the first.
- * @param read makes of a name and its attributes what is kept of them, if anything
- */
-export async function readFolder<T>(
-  sftp: SFTPWrapper,
-  folder: string,
-  read: (found: FileEntryWithStats) => T | undefined,
-): Promise<T[]> {
-  const handle = await call<Buffer>(done => sftp.opendir(folder, done));
-  const kept: T[] = [];
-  try {
-    for (let ended = false; !ended; ) {
-      const parts = await Promise.all([readPart(sftp, handle), readPart(sftp, handle)]);
-      for (const part of parts) {
-        if (!part) ended = true;
-        for (const found of part ?? []) {
-          const one = read(found);
-          if (one !== undefined) kept.push(one);
-        }
-      }
-    }
-  } finally {
-    sftp.close(handle, () => {});
-  }
-  return kept;
-}
-
 /** The next names of a folder, or undefined after the last. */
-function readPart(sftp: SFTPWrapper, handle: Buffer): Promise<FileEntryWithStats[] | undefined> {
+export function readPart(sftp: SFTPWrapper, handle: Buffer): Promise<FileEntryWithStats[] | undefined> {
   return new Promise((resolve, reject) => {
     sftp.readdir(handle, (error, list) => {
       if (!error) resolve(list);

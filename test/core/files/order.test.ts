@@ -93,9 +93,9 @@ test('a tree is listed in the order of its paths, without what is skipped or tak
       const all = [...new Set([...leaves, ...folders])].sort();
       const isOut = (path: string) => all.length > 0 && path === all[skipped % all.length];
       const gone = new Set<ByteString>();
-      const listing = async (folder: ByteString) => {
+      const listing = async function* (folder: ByteString) {
         const depth = folder === '' ? 0 : folder.split('/').length;
-        return all
+        yield all
           .filter(
             path => path.split('/').length === depth + 1 && (depth === 0 || path.startsWith(`${folder}/`)),
           )
