@@ -33,7 +33,7 @@ test('a folder is known in its order and once each, also where its entries do no
           assert.ok(entries.size < most, 'what is held stays below the limit');
         }
         const seen: FileEntry[] = [];
-        for await (const one of entries.inOrder()) seen.push(one);
+        for await (const some of entries.inOrder()) seen.push(...some);
         await entries.forget();
         const paths = new Set(batches.flat().map(({ path }) => path));
         assert.deepEqual(

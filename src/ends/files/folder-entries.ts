@@ -10,6 +10,7 @@ const mostHeld = 50_000;
 /** Bytes of a run that are read at a time. */
 const runBytes = 32 * 1024;
 const linesAtOnce = 1000;
+const mergedAtOnce = 1000;
 
 /** What one folder holds, in the order of the paths' bytes, however much that is. */
 export class FolderEntries {
@@ -41,12 +42,13 @@ export class FolderEntries {
     this.held = [];
   }
 
-  /** All of them, once they are all there; what was told twice comes once. */
-  async *inOrder(): AsyncIterable<FileEntry> {
+  /** All of them, once they are all there, some at a time; what was told twice comes once. */
+  async *inOrder(): AsyncIterable<readonly FileEntry[]> {
+    const rest = sorted(this.held);
     let last: string | undefined;
-    for await (const entry of this.runs ? this.runs.merged(sorted(this.held)) : sorted(this.held)) {
-      if (entry.path !== last) yield entry;
-      last = entry.path;
+    for await (const batch of this.runs ? this.runs.merged(rest) : [rest]) {
+      yield batch.filter(({ path }, i) => path !== (i > 0 ? batch[i - 1]!.path : last));
+      last = batch.at(-1)?.path ?? last;
     }
   }
 
@@ -91,7 +93,7 @@ class Runs {
   }
 
   /** The entries of all runs, and of one that is in memory. */
-  async *merged(rest: readonly FileEntry[]): AsyncIterable<FileEntry> {
+  async *merged(rest: readonly FileEntry[]): AsyncIterable<readonly FileEntry[]> {
     const sources = [...this.places.map(place => this.read(place)), asBatch(rest)];
     const heads: { batch: readonly FileEntry[]; at: number; source: AsyncIterator<readonly FileEntry[]> }[] =
       [];
@@ -99,15 +101,20 @@ class Runs {
       const { value } = await source.next();
       if (value?.length) heads.push({ batch: value, at: 0, source });
     }
+    let merged: FileEntry[] = [];
     while (heads.length > 0) {
       let least = heads[0]!;
       for (const head of heads) if (head.batch[head.at]!.path < least.batch[least.at]!.path) least = head;
-      yield least.batch[least.at++]!;
+      if (merged.push(least.batch[least.at++]!) === mergedAtOnce) {
+        yield merged;
+        merged = [];
+      }
       if (least.at < least.batch.length) continue;
       const { value } = await least.source.next();
       if (value?.length) Object.assign(least, { batch: value, at: 0 });
       else heads.splice(heads.indexOf(least), 1);
     }
+    yield merged;
   }
 
   async close(): Promise<void> {

@@ -26,7 +26,8 @@ export async function* listTree(
     open.push(new OpenFolder(await ahead.get(asBytes(''))));
     for (let inner = open.at(-1); inner; inner = open.at(-1)) {
       signal.throwIfAborted();
-      const next = await inner.next();
+      while (inner.needsMore) await inner.more();
+      const next = inner.next();
       if (!next) await open.pop()!.close();
       else if (!next.enters) yield next.entry;
       else if (skip(next.entry)) ahead.forget(next.entry.path);
@@ -49,10 +50,10 @@ function* upcoming(open: readonly OpenFolder[]): Iterable<ByteString> {
 /** A folder that is gone through. What is in `a` comes after `a-b`, for so the bytes of their paths are. */
 class OpenFolder {
   private readonly folder: FolderEntries;
-  private readonly entries: AsyncIterator<FileEntry>;
-  /** The next entry, once it was asked for. */
-  private coming: FileEntry | undefined;
-  private asked = false;
+  private readonly batches: AsyncIterator<readonly FileEntry[]>;
+  private batch: readonly FileEntry[] = [];
+  private at = 0;
+  private isAtEnd = false;
   private last = '';
   /** Folders that came and were not entered yet; the first that is to be is the last. */
   private readonly waiting: FileEntry[] = [];
@@ -61,23 +62,31 @@ class OpenFolder {
 
   constructor(folder: FolderEntries) {
     this.folder = folder;
-    this.entries = folder.inOrder()[Symbol.asyncIterator]();
+    this.batches = folder.inOrder()[Symbol.asyncIterator]();
   }
 
-  async next(): Promise<{ entry: FileEntry; enters: boolean } | undefined> {
-    if (!this.asked) {
-      const { value, done } = await this.entries.next();
-      this.coming = done ? undefined : value;
-      this.asked = true;
-    }
-    const { coming, waiting } = this;
+  /** Whether more is to be asked for before the next. */
+  get needsMore(): boolean {
+    return this.at === this.batch.length && !this.isAtEnd;
+  }
+
+  async more(): Promise<void> {
+    const { value, done } = await this.batches.next();
+    if (done) this.isAtEnd = true;
+    this.batch = done ? [] : value;
+    this.at = 0;
+  }
+
+  next(): { entry: FileEntry; enters: boolean } | undefined {
+    const { waiting } = this;
+    const coming = this.batch[this.at];
     const folder = waiting.at(-1);
     if (folder && (!coming || `${folder.path}/` < coming.path)) {
       waiting.pop();
       return { entry: folder, enters: true };
     }
     if (!coming) return undefined;
-    this.asked = false;
+    this.at++;
     this.last = coming.path;
     if (coming.type === 'folder') {
       const inside = `${coming.path}/`;
@@ -99,6 +108,7 @@ class OpenFolder {
     return this.folder.forget();
   }
 }
+
 /** Lists folders ahead of their turn, several at once, and those in them as soon as they are known. */
 class Listings {
   private readonly under = new Map<string, Promise<FolderEntries>>();

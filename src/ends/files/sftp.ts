@@ -294,14 +294,18 @@ export class SftpFiles implements FilesEnd {
     }
   }
 
+  /** Entries with the targets of links, without links that were taken away since they were seen. */
   private async withTargets(entries: readonly FileEntry[]): Promise<readonly FileEntry[]> {
     const links = entries.filter(({ type }) => type === 'link');
     if (links.length === 0) return entries;
     const targets = new Map<ByteString, ByteString>();
     await inTurns(links, this.atOnce, undefined, async ({ path }) => {
-      targets.set(path, await this.targetOf(path));
+      const to = await this.targetOf(path).catch(ignoreMissing);
+      if (to !== undefined) targets.set(path, to);
     });
-    return entries.map(entry => (entry.type === 'link' ? { ...entry, to: targets.get(entry.path) } : entry));
+    return entries
+      .filter(({ type, path }) => type !== 'link' || targets.has(path))
+      .map(entry => (entry.type === 'link' ? { ...entry, to: targets.get(entry.path) } : entry));
   }
 
   private async targetOf(path: ByteString): Promise<ByteString> {

@@ -23,7 +23,7 @@ export function isMissing(error: unknown): boolean {
   return (error as { code?: unknown }).code === 2;
 }
 
-export function ignoreMissing(error: unknown): void {
+export function ignoreMissing(error: unknown): undefined {
   if (!isMissing(error)) throw error;
 }
 
