@@ -77,6 +77,7 @@ export class Face {
       const payload = {
         what: showable(event.what).slice(-40),
         of: event.files ? `${showFiles(event)} · ${showAmount(event)}` : showAmount(event),
+        more: event.more ?? false,
         rate: event.unit === 'bytes' ? `${bytes(rate)}/s` : `${count(Math.round(rate))} ${event.unit}/s`,
       };
       if (!this.bar.isActive) this.bar.start(total ?? event.done + 1, event.done, payload);
@@ -102,8 +103,15 @@ function showAmount({ done, of, unit, more }: Progress): string {
 
 async function makeBar(): Promise<SingleBar> {
   const { default: progress } = await import('cli-progress');
+  const { BarFormat, TimeFormat } = progress.Format;
   return new progress.SingleBar({
-    format: ' {bar} {percentage} % · {of} · {rate} · {eta_formatted} left · {what}',
+    format: (options, { progress: part, eta }, { of, rate, what, more }) => {
+      const text = `${of} · ${rate}`;
+      // Of an unknown whole there is no part.
+      if (more) return ` still listing · ${text} · ${what}`;
+      const left = `${TimeFormat(eta, options, 5)} left`;
+      return ` ${BarFormat(part, options)} ${Math.floor(100 * part)} % · ${text} · ${left} · ${what}`;
+    },
     barCompleteChar: '█',
     barIncompleteChar: '░',
     barsize: 24,
