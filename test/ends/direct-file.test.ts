@@ -48,6 +48,24 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
   });
 }
 
+test('memory that is not lent may begin anywhere: some of it where a disk could take a block', async t => {
+  const root = mkdtempSync(join(tmpdir(), 'able-porter-'));
+  workbench().outgoing.take();
+  t.after(() => {
+    workbench().outgoing.giveBack();
+    rmSync(root, { recursive: true });
+  });
+  const others: Buffer[] = [];
+  for (let i = 0; i < 100; i++) {
+    // So that blocks lie elsewhere each time.
+    others.push(Buffer.allocUnsafeSlow(4096 * (1 + (i % 37)) + 16 * i));
+    if (others.length > 20) others.splice(0, 10);
+    const file = new DirectFile(join(root, 'a'), 'Writing');
+    file.take(source.subarray(0, 5 << 20));
+    await file.end();
+  }
+});
+
 test('a file that cannot be made, and a disk that is full, are told, and the blocks are given back', async () => {
   const missing = new DirectFile('/dev/nowhere/at/all', 'Writing the dump');
   missing.take(source);

@@ -30,7 +30,7 @@ export class DirectFile {
     this.name = name;
     this.doing = doing;
     this.lent = workbench().outgoing.take();
-    // What is nobody's memory but ours can seldom go to the disk as it is.
+    // What is nobody's memory but ours begins anywhere, and goes the usual way.
     const blocks = this.lent ?? Array.from({ length: ownBlocks }, () => Buffer.allocUnsafeSlow(blockBytes));
     this.blocks = blocks.length;
     [this.block, ...this.free] = blocks as [Buffer, ...Buffer[]];
@@ -116,7 +116,7 @@ export class DirectFile {
   private writtenPast(block: Buffer): boolean {
     // The system may know no such way.
     const { O_WRONLY, O_DIRECT } = constants as Partial<typeof constants>;
-    if (O_DIRECT === undefined) return false;
+    if (!this.lent || O_DIRECT === undefined) return false;
     try {
       this.past = openSync(this.name, O_WRONLY! | O_DIRECT);
       writeAll(this.past, block, 0);
@@ -137,10 +137,9 @@ export class DirectFile {
     const file = this.past ?? this.file!;
     const sending = new Promise<void>(resolve => {
       write(file, block, 0, block.length, at, (error, bytes) => {
-        if (error) this.failure ??= error;
-        // Whatever hindered it from writing all of it is told when the rest is written.
-        else if (bytes < block.length)
-          this.attempt(() => writeAll(this.file!, block.subarray(bytes), at + bytes));
+        // Whatever hindered it from writing all of it is told when the rest is written the usual way.
+        const done = error ? 0 : bytes;
+        if (done < block.length) this.attempt(() => writeAll(this.file!, block.subarray(done), at + done));
         resolve();
       });
     }).then(() => {
