@@ -1,4 +1,5 @@
 import assert from 'node:assert/strict';
+import { spawnSync } from 'node:child_process';
 import {
   chmodSync,
   existsSync,
@@ -12,7 +13,7 @@ import {
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { gzipSync } from 'node:zlib';
-import { folder, run } from '../help/program.js';
+import { folder, program, run } from '../help/program.js';
 
 const pair = ['--from', 'https://old.example/site', '--to', 'https://new.example'];
 
@@ -148,5 +149,21 @@ test('a large dump is rewritten to the byte, and damage in it leaves nothing beh
   assert.deepEqual(
     readdirSync(root).filter(name => name.includes('cut.new')),
     [],
+  );
+});
+
+test('a dump that another program gives through a pipe with a name is read as it comes', t => {
+  const root = folder(t);
+  writeFileSync(join(root, 'old.sql'), "INSERT INTO t VALUES ('https://old.example/x');\n");
+  const addresses = '--from https://old.example --to https://new.example';
+  const { status, stderr } = spawnSync(
+    'bash',
+    ['-c', `node ${program} rewrite <(cat old.sql) ${addresses} --out new.sql --yes`],
+    { cwd: root, encoding: 'utf8' },
+  );
+  assert.equal(status, 0, stderr);
+  assert.equal(
+    readFileSync(join(root, 'new.sql'), 'utf8'),
+    "INSERT INTO t VALUES ('https://new.example/x');\n",
   );
 });

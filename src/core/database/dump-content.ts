@@ -44,9 +44,9 @@ export class DumpContent implements DumpVisitor {
     this.columns = columns ?? this.derived!;
   }
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  push(chunk: Buffer): void {
-    this.scanner.push(chunk);
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
+    this.scanner.push(chunk, before);
   }
 
   /** @throws DamageError when the dump ends too early */

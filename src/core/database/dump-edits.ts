@@ -27,9 +27,9 @@ export class DumpEdits implements DumpVisitor {
     this.edits = new RowEdits(edits);
   }
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  push(chunk: Buffer): void {
-    this.scanner.push(chunk);
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
+    this.scanner.push(chunk, before);
   }
 
   /** @throws DamageError when the dump ends too early */

@@ -13,9 +13,9 @@ export class DumpRows implements DumpVisitor {
   private readonly scanner = new DumpScanner(this);
   private current: string[] = [];
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  push(chunk: Buffer): void {
-    this.scanner.push(chunk);
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
+    this.scanner.push(chunk, before);
   }
 
   /** @throws DamageError when the dump ends too early */

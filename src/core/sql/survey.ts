@@ -37,13 +37,13 @@ export class DumpSurvey implements DumpVisitor {
     this.folders = new SeenFolders(landmark);
   }
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  push(chunk: Buffer): void {
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
     if (!this.begun) {
       this.begun = true;
       this.server = /^-- Server version:?[ \t]+(\S+)/m.exec(chunk.toString('latin1', 0, 2000))?.[1];
     }
-    this.scanner.push(chunk);
+    this.scanner.push(chunk, before);
   }
 
   /** @throws DamageError when the dump ends too early */

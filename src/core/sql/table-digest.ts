@@ -17,9 +17,9 @@ export class TableDigests implements DumpVisitor {
   private readonly scanner = new DumpScanner(this);
   private current: { rows: number; hash: Hash } = { rows: 0, hash: createHash('sha256') };
 
-  /** @throws DamageError when the bytes cannot be an SQL dump */
-  push(chunk: Buffer): void {
-    this.scanner.push(chunk);
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
+    this.scanner.push(chunk, before);
   }
 
   /** @throws DamageError when the dump ends too early */

@@ -1,5 +1,5 @@
 import { createReadStream } from 'node:fs';
-import { open } from 'node:fs/promises';
+import { open, stat } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
 import { DamageError } from '../../core/errors.js';
 import { roomBefore, workbench } from '../../core/kernels/workbench.js';
@@ -15,15 +15,15 @@ export interface DumpReader {
    * Takes a chunk, which may be changed after the call.
    * @param before how much room there is before it, where it is a block of the workbench; 0 where it is not
    */
-  push(chunk: Buffer, before?: number): void;
+  push(chunk: Buffer, before?: number | undefined): void;
   finish(): void;
 }
 
 /** Several readers that are given the same dump. */
 export function together(...readers: readonly DumpReader[]): DumpReader {
   return {
-    push: chunk => {
-      for (const reader of readers) reader.push(chunk);
+    push: (chunk, before) => {
+      for (const reader of readers) reader.push(chunk, before);
     },
     finish: () => {
       for (const reader of readers) reader.finish();
@@ -63,21 +63,12 @@ export async function readDump(
     refuseBomb(unpacked, packed, options.unpackedLimit);
   };
   try {
-    const blocks = file === '-' ? undefined : workbench().incoming.take();
+    const blocks = (await isPlainFile(file)) ? workbench().incoming.take() : undefined;
     try {
-      if (blocks && (await packingOfFile(file)) === undefined) {
-        for await (const block of blocksOf(file, blocks)) {
-          progress(packed + block.length);
-          took(block.length);
-          reader.push(block, roomBefore);
-          if (options.after) await options.after();
-        }
-      } else {
-        for await (const chunk of dumpChunks(file, progress)) {
-          took(chunk.length);
-          reader.push(chunk);
-          if (options.after) await options.after();
-        }
+      for await (const chunk of blocks ? blocksOf(file, blocks, progress) : dumpChunks(file, progress)) {
+        took(chunk.length);
+        reader.push(chunk, blocks && roomBefore);
+        if (options.after) await options.after();
       }
     } finally {
       if (blocks) workbench().incoming.giveBack();
@@ -90,8 +81,13 @@ export async function readDump(
 }
 
 /** The bytes of a file, by way of two blocks: one is filled while the other is worked on. */
-async function* blocksOf(file: string, blocks: readonly Buffer[]): AsyncGenerator<Buffer> {
+async function* blocksOf(
+  file: string,
+  blocks: readonly Buffer[],
+  progress: DumpProgress,
+): AsyncGenerator<Buffer> {
   const handle = await open(file);
+  let done = 0;
   const read = (turn: number) => {
     const reading = handle.read(blocks[turn % blocks.length]!);
     // Whoever waits for it hears of its error.
@@ -104,6 +100,8 @@ async function* blocksOf(file: string, blocks: readonly Buffer[]): AsyncGenerato
       const { buffer, bytesRead } = await coming;
       if (bytesRead === 0) return;
       coming = read(turn);
+      done += bytesRead;
+      progress(done);
       yield buffer.subarray(0, bytesRead);
     }
   } finally {
@@ -157,6 +155,12 @@ async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable
     case undefined:
       yield* raw;
   }
+}
+
+/** Whether a dump lies in a file that can be read anywhere, and is not packed. */
+async function isPlainFile(file: string): Promise<boolean> {
+  if (file === '-' || !(await telling(`Reading the dump ${file}`, () => stat(file))).isFile()) return false;
+  return (await packingOfFile(file)) === undefined;
 }
 
 /** Whether a file begins as gzip does (RFC 1952, section 2.3.1). */
