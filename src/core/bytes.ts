@@ -32,13 +32,18 @@ export function bufferOf(bytes: ByteString): Buffer {
   return Buffer.from(bytes, 'latin1');
 }
 
+/** Its bytes are the same as text and as UTF-8, as those of nearly all paths are. */
+const isPlain = (text: string) => text.length < 1000 && /^[ -~]*$/.test(text);
+
 /** Text as its UTF-8 bytes. */
 export function bytesOfText(text: string): ByteString {
+  if (isPlain(text)) return text as ByteString;
   return Buffer.from(text, 'utf8').toString('latin1') as ByteString;
 }
 
 /** Bytes read as UTF-8; what is not valid becomes U+FFFD, so this is for showing, never for writing back. */
 export function textOf(bytes: string): string {
+  if (isPlain(bytes)) return bytes;
   return Buffer.from(bytes, 'latin1').toString('utf8');
 }
 

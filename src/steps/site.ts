@@ -41,11 +41,14 @@ export function treeOf(files: FilesEnd): SiteTree {
 /** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */
 export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site> {
   const { files } = tree;
-  const marks = [...new Set(families.flatMap(one => one.marks.flat()))];
-  const there = await Promise.all(marks.map(path => files.entry(asBytes(path))));
-  const known = new Set(marks.filter((_, i) => there[i] !== undefined));
-  const { family, by } = recogniseFamily(path => known.has(path));
-  const [mains, version] = await Promise.all([configurationsOf(tree, family), versionOf(tree, family)]);
+  const asked = [...new Set(families.flatMap(one => [...one.marks.flat(), ...plainlyNamed(one)]))];
+  const there = await Promise.all(asked.map(path => files.entry(asBytes(path))));
+  const known = new Map(asked.map((path, i) => [path, there[i]]));
+  const { family, by } = recogniseFamily(path => known.get(path) !== undefined);
+  const [mains, version] = await Promise.all([
+    configurationsOf(tree, family, known),
+    versionOf(tree, family),
+  ]);
   const configuration = mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
   const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
   if (configuration === undefined) {
@@ -80,15 +83,25 @@ export async function readConfiguration(
   }
 }
 
-/** The paths of a family's configurations that are there, the likeliest first. */
-async function configurationsOf(tree: SiteTree, family: Family): Promise<string[]> {
+/** Those of its configurations of which the whole name in the site is known. */
+function plainlyNamed({ configurations }: Family): string[] {
+  return configurations.filter(path => !path.startsWith('../') && !path.includes('*'));
+}
+
+/** The paths of a family's configurations that are there, the likeliest first. @param known entries that were asked for */
+async function configurationsOf(
+  tree: SiteTree,
+  family: Family,
+  known: ReadonlyMap<string, FileEntry | undefined>,
+): Promise<string[]> {
   const there = new Set<string>();
   for (const pattern of family.configurations) {
     // What lies above is another site's, where another site lies there.
     if (pattern.startsWith('../') && (await isSiteAbove(tree, family))) continue;
     const [before, after] = pattern.split('*');
     if (after === undefined) {
-      if ((await entryAt(tree, pattern))?.type === 'file') there.add(pattern);
+      const entry = known.has(pattern) ? known.get(pattern) : await entryAt(tree, pattern);
+      if (entry?.type === 'file') there.add(pattern);
       continue;
     }
     for (const folder of await foldersIn(tree.files, before!)) {

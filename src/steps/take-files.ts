@@ -3,7 +3,7 @@ import { type ByteString, bytesOfText, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside } from '../core/files/entries.js';
 import { NameLook } from '../core/files/names.js';
-import { alongside, oneAhead } from '../core/files/order.js';
+import { ahead, alongside, together } from '../core/files/order.js';
 import { leftOut } from '../core/files/patterns.js';
 import type { Finding } from '../core/findings.js';
 import { parseSize, sizeText } from '../core/sizes.js';
@@ -42,9 +42,7 @@ export class WantedFiles {
 
   /** Begins to list it; it is taken while it is listed. @throws EndError where nothing can be listed */
   async begin(): Promise<void> {
-    // It is asked when files are taken; a far side answers meanwhile.
-    this.files.runsCommands().catch(() => {});
-    const entries = this.asTheyCome()[Symbol.asyncIterator]();
+    const entries = ahead(this.asTheyCome(), together)[Symbol.asyncIterator]();
     const first = await entries.next();
     this.coming = (async function* () {
       try {
@@ -263,13 +261,18 @@ class Taking {
     };
     // A command there tells all at once.
     const first = (await this.files.runsCommands()) ? undefined : firstOfListing;
-    for await (const { wanted, there, before } of oneAhead(alongside(lists, undefined, first))) {
-      const entries = [...wanted.values()];
-      const stays = await this.removal.ofOthers(wanted, there);
-      await this.clearStale(entries, stays);
-      const sums = await this.take(entries, stays, before);
-      for (const entry of entries)
-        yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
+    const endStreams = await this.files.beginStreams?.(this.run.pace.streams);
+    try {
+      for await (const { wanted, there, before } of ahead(alongside(lists, undefined, first))) {
+        const entries = [...wanted.values()];
+        const stays = await this.removal.ofOthers(wanted, there);
+        await this.clearStale(entries, stays);
+        const sums = await this.take(entries, stays, before);
+        for (const entry of entries)
+          yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
+      }
+    } finally {
+      endStreams?.();
     }
   }
 

@@ -55,7 +55,7 @@ test('whatever a server lists, only plain names below the folder are taken', asy
     ({
       files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
       has: async () => shell,
-      run: async () => ({
+      runAsking: async () => ({
         code: 0,
         // Where there is no shell, whatever is run answers with nothing of it.
         out: Buffer.from(
@@ -106,7 +106,7 @@ test('a link that is taken away while its folder is listed takes nothing else wi
   } as unknown as SFTPWrapper;
   const session = {
     files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
-    run: async () => ({ code: 1, out: Buffer.alloc(0), err: '' }),
+    runAsking: async () => ({ code: 1, out: Buffer.alloc(0), err: '' }),
   } as unknown as SshSession;
   const paths = await pathsOf(new SftpFiles(session, 'sftp://u@h/x', '/x'));
   assert.deepEqual(paths, ['below', 'below/page', 'page']);
@@ -131,7 +131,7 @@ test('a folder of a million entries is listed', async () => {
   const session = {
     files: (work: (one: SFTPWrapper) => unknown) => Promise.resolve(work(sftp)),
     has: async () => false,
-    run: async () => {
+    runAsking: async () => {
       throw new Error('Unable to exec');
     },
   } as unknown as SshSession;
@@ -139,7 +139,7 @@ test('a folder of a million entries is listed', async () => {
   // What a command tells is not taken without end; then folder by folder is asked.
   const withFind = {
     ...session,
-    run: async (_: string, { most }: { most: number }) => {
+    runAsking: async (_: string, { most }: { most: number }) => {
       assert.ok(most < 4e6);
       return { code: -1, out: Buffer.from(`sh\0${'f 1 644 0.5 f\0\0'.repeat(1000)}`), err: '' };
     },

@@ -41,6 +41,7 @@ StrictModes no
 UsePAM no
 PidFile ${at('pid')}
 MaxSessions 20
+SetEnv HOME=${folder}
 Subsystem sftp internal-sftp
 ${restricted ? 'ForceCommand internal-sftp\n' : ''}`,
   );

@@ -70,13 +70,12 @@ export function readEntryLine(line: string, anyLinks = false): CheckedEntry {
   };
 }
 
+/** Nothing, an empty part, one of a dot or two, or a NUL. */
+const leavesFolder = /(?:^|\/)\.{0,2}(?:\/|$)|\0/;
+
 /** Whether a relative path stays in its folder: no `..`, no empty part, not absolute, no NUL. */
 export function staysInside(path: string): boolean {
-  return (
-    path !== '' &&
-    !path.includes('\0') &&
-    path.split('/').every(part => part !== '' && part !== '.' && part !== '..')
-  );
+  return !leavesFolder.test(path);
 }
 
 /** Whether a link at `path` that points to `to` stays inside the tree. */

@@ -5,7 +5,7 @@ import type { FileEntry } from './entries.js';
 // be gone through side by side, and no tree need be in memory as a whole.
 
 /** So many entries of a list are held. */
-const together = 8192;
+export const together = 8192;
 
 type Lists = Readonly<Record<string, AsyncIterable<FileEntry>>>;
 type EntryOf<List> = List extends AsyncIterable<infer Entry> ? Entry : never;
@@ -40,25 +40,53 @@ export async function* alongside<Of extends Lists>(
   }
 }
 
-/** The same items; each is asked for before its turn, the first one at once. */
-export function oneAhead<T>(items: AsyncIterable<T>): AsyncIterable<T> {
+/** The same items; up to `most` are asked for before their turn, the first one at once. */
+export function ahead<T>(items: AsyncIterable<T>, most = 1): AsyncIterable<T> {
   const all = items[Symbol.asyncIterator]();
-  const ask = () => {
-    const coming = all.next();
-    // Whoever waits for it hears of its error.
-    coming.catch(() => {});
-    return coming;
-  };
-  let coming = ask();
+  const held: T[] = [];
+  let isWanted = true;
+  let isAtEnd = false;
+  // Never do both wait at once, who asks for items and who takes them.
+  let goOn = () => {};
+  const change = () =>
+    new Promise<void>(resolve => {
+      goOn = resolve;
+    });
+  const asking = (async () => {
+    try {
+      while (isWanted) {
+        if (held.length >= most) {
+          await change();
+          continue;
+        }
+        const { value, done } = await all.next();
+        if (done) return;
+        held.push(value);
+        goOn();
+      }
+    } finally {
+      isAtEnd = true;
+      goOn();
+    }
+  })();
+  // Whoever takes the last item hears of its error.
+  asking.catch(() => {});
   return (async function* () {
     try {
       for (;;) {
-        const { value, done } = await coming;
-        if (done) return;
-        coming = ask();
-        yield value;
+        if (held.length > 0) {
+          const next = held.shift()!;
+          goOn();
+          yield next;
+        } else if (isAtEnd) {
+          await asking;
+          return;
+        } else await change();
       }
     } finally {
+      isWanted = false;
+      goOn();
+      await asking.catch(() => {});
       await all.return?.();
     }
   })();

@@ -50,6 +50,11 @@ export interface FilesEnd {
   ): Promise<
     AsyncIterable<{ readonly path: ByteString; readonly content: AsyncIterable<Buffer> }> | undefined
   >;
+  /**
+   * Begins, where that takes long, with streams that are soon to be read.
+   * @returns what ends those that nobody asked for
+   */
+  beginStreams?(most: number): Promise<() => void>;
   /** Takes several files as one stream, where the end can; gives whether it could. Folders above them are there. */
   writeMany?(files: AsyncIterable<FileToWrite>, signal: AbortSignal): Promise<boolean>;
   /**

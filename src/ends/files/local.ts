@@ -41,10 +41,13 @@ export class LocalFiles implements FilesEnd {
   readonly goesOn = true;
   readonly streams = 1;
   private readonly root: Buffer;
+  /** What comes before a path, as bytes. */
+  private readonly above: string;
 
   constructor(folder: string) {
     this.place = resolve(folder);
     this.root = Buffer.from(this.place);
+    this.above = `${bytesOf(this.root)}/`;
   }
 
   takesName(): boolean {
@@ -217,7 +220,7 @@ export class LocalFiles implements FilesEnd {
         remedy: 'Do not use what gave this path; take it anew',
       });
     }
-    return Buffer.concat([this.root, Buffer.from('/'), Buffer.from(path, 'latin1')]);
+    return Buffer.from(this.above + path, 'latin1');
   }
 
   private show(path: ByteString): string {

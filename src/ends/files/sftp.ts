@@ -144,6 +144,11 @@ export class SftpFiles implements FilesEnd {
     return new Map([...sums, ...read]);
   }
 
+  async beginStreams(most: number): Promise<() => void> {
+    const few = Math.min(most, this.streams);
+    return (await this.session.has('tar')) ? this.commands.beginTar(few) : () => {};
+  }
+
   readMany(paths: readonly ByteString[], signal: AbortSignal): ReturnType<NonNullable<FilesEnd['readMany']>> {
     return this.commands.tar(paths, signal);
   }

@@ -8,19 +8,29 @@ import type { SshLogin } from './login.js';
 /** How long is waited before each try to come back to a host, in seconds. */
 const pauses = [1, 2, 4, 8, 15, 30, 60];
 
-/** Programs of the far side, and what shows by their version that they take the options that are used here. */
+/** Programs of the far side: what asks for their version, and what shows by it that they take the options used here. */
 const programs = {
-  tar: /GNU tar|bsdtar/,
-  sha256sum: /sha256sum.*GNU coreutils/,
+  tar: { asks: 'tar --version', told: /GNU tar|bsdtar/ },
+  sha256sum: { asks: 'sha256sum --version', told: /sha256sum.*GNU coreutils/ },
+  openssl: { asks: 'openssl version', told: /^(?:Open|Libre)SSL \d/m },
 };
 
 type Program = keyof typeof programs;
 
-function seenIn(told: string): ReadonlySet<string> {
+/** Bytes that programs tell of their versions at most. */
+const mostTold = 64 * 1024;
+
+const asking = `echo sh; ${Object.values(programs)
+  .map(({ asks }) => asks)
+  .join('; ')}`;
+
+/** @param out what was told when asked, up to a NUL */
+function seenIn(out: Buffer): ReadonlySet<string> {
+  const [told = ''] = out.subarray(0, mostTold).toString().split('\0', 1);
   if (!/^sh\r?$/m.test(told)) return new Set();
   return new Set([
     'sh',
-    ...Object.entries(programs).flatMap(([name, mark]) => (mark.test(told) ? [name] : [])),
+    ...Object.entries(programs).flatMap(([name, program]) => (program.told.test(told) ? [name] : [])),
   ]);
 }
 
@@ -93,15 +103,26 @@ export class SshSession {
 
   /** Whether the account may run a shell, and whether a program that can do what is asked of it is there. */
   async has(program: 'sh' | Program): Promise<boolean> {
-    this.programs ??= this.run(
-      `echo sh; ${Object.keys(programs)
-        .map(name => `${name} --version`)
-        .join('; ')}`,
-    ).then(
-      ({ out }) => seenIn(out.toString()),
+    this.programs ??= this.told(this.run(asking));
+    return (await this.programs).has(program);
+  }
+
+  /**
+   * Runs a command whose output begins with a mark that ends with NUL. Where nothing is known of the account's programs
+   * they are asked for before it: some accounts' shells take long to begin.
+   */
+  async runAsking(command: string, { most }: { most: number }): Promise<CommandEnd> {
+    if (this.programs) return this.run(command, { most });
+    const end = this.run(`${asking}; ${command}`, { most });
+    this.programs = this.told(end);
+    return end;
+  }
+
+  private told(end: Promise<CommandEnd>): Promise<ReadonlySet<string>> {
+    return end.then(
+      ({ out }) => seenIn(out),
       () => new Set<string>(),
     );
-    return (await this.programs).has(program);
   }
 
   close(): void {

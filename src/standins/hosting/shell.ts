@@ -20,13 +20,14 @@ export async function runCommand(
   channel: ServerChannel,
 ): Promise<number> {
   await misbehaviour.wait();
-  if (command.startsWith('echo sh; ')) {
-    channel.write('sh\ntar (GNU tar) 1.34\nsha256sum (GNU coreutils) 9.1\n');
-    return 0;
-  }
-  if (command.startsWith("printf 'sh\\0'; ")) channel.write('sh\0');
-  const [, quoted, rest] = /^(?:printf 'sh\\0'; )?cd '((?:[^']|'\\'')*)' && (.*)$/s.exec(command) ?? [];
-  if (quoted === undefined || rest === undefined) return notFound(channel, command);
+  const [, asks, marks, last] = /^(echo sh(?:; \w+ (?:--)?version)+(?:; |$))?(printf 'sh\\0'; )?(.*)$/s.exec(
+    command,
+  )!;
+  if (asks) channel.write('sh\ntar (GNU tar) 1.34\nsha256sum (GNU coreutils) 9.1\n');
+  if (marks) channel.write('sh\0');
+  if (last === '') return 0;
+  const [, quoted, rest] = /^cd '((?:[^']|'\\'')*)' && (.*)$/s.exec(last!) ?? [];
+  if (quoted === undefined || rest === undefined) return notFound(channel, last!);
   const folder = quoted.replaceAll("'\\''", "'");
   if (rest.startsWith('find . ')) return find(host, folder, channel);
   if (rest.startsWith('xargs -0 sha256sum ')) return sums(host, folder, channel);

@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import { asBytes, type ByteString } from '../../../src/core/bytes.js';
 import type { FileEntry } from '../../../src/core/files/entries.js';
-import { alongside, oneAhead } from '../../../src/core/files/order.js';
+import { ahead, alongside } from '../../../src/core/files/order.js';
 import { listTree } from '../../../src/ends/files/listings.js';
 
 const name = fc.constantFrom('a', 'a-', 'a0', 'a b', 'b', 'B', '\xff', '.', '-', '0').map(one => `${one}x`);
@@ -66,7 +66,7 @@ test('what is asked for ahead is there before its turn, its error comes in its t
       did.push('ended');
     }
   }
-  const items = oneAhead(source());
+  const items = ahead(source());
   await new Promise(setImmediate);
   assert.deepEqual(did, ['made 1'], 'the first is asked for at once');
   const seen: number[] = [];
@@ -79,7 +79,7 @@ test('what is asked for ahead is there before its turn, its error comes in its t
   }, /no more/);
   assert.deepEqual(did, ['made 1', 'made 2', 'took 1', 'ended', 'took 2']);
   did.length = 0;
-  for await (const item of oneAhead(source())) if (item === 1) break;
+  for await (const item of ahead(source())) if (item === 1) break;
   assert.equal(did.at(-1), 'ended');
 });
 
