@@ -2,6 +2,8 @@
 // each pattern are looked up at sixteen places together, by their halves, in tables that say which groups of patterns
 // could have them there. Only where one could, the pattern itself is compared.
 
+import { isWord } from './bytes';
+
 /** Patterns are in so many groups. */
 const groups: usize = 8;
 /** A table begins with two times sixteen bytes for each of the two bytes. */
@@ -10,8 +12,11 @@ const groupsAt: usize = 64;
 const resumeAt: usize = groupsAt + 4 * (groups + 1);
 const longestAt: usize = resumeAt + 4;
 const patternsAt: usize = longestAt + 4;
-/** Where its bytes lie, how many, whether letters are found in any case, its number, where in it the two bytes are. */
+/** Where its bytes lie, how many, how it is found, its number, where in it the two bytes are. */
 const patternBytes: usize = 20;
+/** How a pattern is found: its letters in any case; not right after a letter or a digit, where it would be of no use. */
+const anyCaseFlag: u32 = 1;
+const notInWordFlag: u32 = 2;
 /** Which groups could stand at each of thirty-two places. */
 const hits = memory.data(32, 16);
 /** The lower half of each of sixteen bytes. As a constant the compiler would make it anew for each use. */
@@ -55,11 +60,13 @@ function differing(place: usize, bytes: usize, anyCase: bool): i32 {
   return i8x16.bitmask(i8x16.ne(anyCase ? lowered(there) : there, v128.load(bytes)));
 }
 
-function stands(pattern: usize, place: usize, end: usize): bool {
+function stands(pattern: usize, place: usize, from: usize, end: usize): bool {
   const bytes = <usize>load<u32>(pattern);
   const size = <usize>load<u32>(pattern, 4);
+  const flags = load<u32>(pattern, 8);
   if (place + size > end) return false;
-  const anyCase = load<u32>(pattern, 8) != 0;
+  if ((flags & notInWordFlag) != 0 && place > from && isWord(load<u8>(place - 1))) return false;
+  const anyCase = (flags & anyCaseFlag) != 0;
   let at: usize = 0;
   for (; at + 16 <= size; at += 16) if (differing(place + at, bytes + at, anyCase) != 0) return false;
   return at == size || (differing(place + at, bytes + at, anyCase) & ((1 << <i32>(size - at)) - 1)) == 0;
@@ -123,7 +130,7 @@ export function find(table: usize, from: usize, size: usize, whole: usize, out: 
         for (let i = <usize>load<u32>(group); i < last; i++) {
           const pattern = table + patternsAt + patternBytes * i;
           const place = at + offset - 1 - load<u32>(pattern, 16);
-          if (<isize>place < <isize>from || place >= from + size || !stands(pattern, place, end)) continue;
+          if (<isize>place < <isize>from || place >= from + size || !stands(pattern, place, from, end)) continue;
           add(out, found++, <u32>(place - from), load<u32>(pattern, 12));
         }
       }

@@ -29,7 +29,8 @@ export function anchorSearch(
   const patterns = [
     ...longestFirst(hosts).map(text => ({ kind: 'host' as const, text, anyCase: true })),
     ...distinct(paths.map(path => path[0]!)).map(text => ({ kind: 'path' as const, text, anyCase: true })),
-    ...distinct(rootStarts).map(text => ({ kind: 'root' as const, text, anyCase: false })),
+    // Right after a word it goes on with a longer path, and begins no link.
+    ...distinct(rootStarts).map(text => ({ kind: 'root' as const, text, anyCase: false, notInWord: true })),
     ...distinct(encoded).map(text => ({ kind: 'encoded' as const, text, anyCase: false })),
   ];
   if (patterns.length === 0) return undefined;

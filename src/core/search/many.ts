@@ -6,6 +6,8 @@ export interface BytePattern {
   readonly text: string;
   /** Whether letters A to Z are found in either case. */
   readonly anyCase: boolean;
+  /** Whether it need not be found right after a letter, a digit or an underscore: it may be all the same. */
+  readonly notInWord?: boolean;
 }
 
 /** The layout of a table is told in kernels/find.ts. */
@@ -130,14 +132,14 @@ function tableOf(patterns: readonly BytePattern[]): Buffer {
   let textAt = textsAt;
   for (const [slot, index] of order.entries()) {
     const text = texts[index]!;
-    const { anyCase } = patterns[index]!;
+    const { anyCase, notInWord = false } = patterns[index]!;
     const group = index % groups;
     const at = patternsAt + patternBytes * slot;
     const rare = rarestPair(text);
     table.set(text, textAt);
     table.writeUInt32LE(textAt, at);
     table.writeUInt32LE(text.length, at + 4);
-    table.writeUInt32LE(anyCase ? 1 : 0, at + 8);
+    table.writeUInt32LE((anyCase ? 1 : 0) + (notInWord ? 2 : 0), at + 8);
     table.writeUInt32LE(index, at + 12);
     table.writeUInt32LE(rare, at + 16);
     textAt += text.length;
