@@ -83,6 +83,15 @@ function putDigits(value: i32, to: usize): usize {
   return to;
 }
 
+/** From so many bytes on the engine's own copying is faster. */
+const many16: usize = 4096;
+
+/** Copies bytes, and up to fifteen after them. */
+function copy(to: usize, from: usize, size: usize): void {
+  if (size > many16) memory.copy(to, from, size);
+  else for (let at: usize = 0; at < size; at += 16) v128.store(to + at, v128.load(from + at));
+}
+
 /**
  * Copies bytes with edits carried out on them.
  * @param from where they lie @param size how many @param list the edits, in order
@@ -99,18 +108,18 @@ export function splice(from: usize, size: i32, list: usize, many: i32, to: usize
     const before = <usize>(start - done);
     const bytes = load<i32>(edit, 12);
     if (at + before + max(bytes, 0) > end) return -1;
-    memory.copy(at, from + done, before);
+    copy(at, from + done, before);
     at += before;
     const put = load<u32>(edit, 8);
     if (bytes == number) at = putDigits(put, at);
     else {
-      memory.copy(at, put, bytes);
+      copy(at, put, bytes);
       at += bytes;
     }
     done = load<i32>(edit, 4);
   }
   const rest = <usize>(size - done);
   if (at + rest > end) return -1;
-  memory.copy(at, from + done, rest);
+  copy(at, from + done, rest);
   return <i32>(at + rest - to);
 }

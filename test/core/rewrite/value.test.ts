@@ -6,6 +6,7 @@ import { applyEdits, asBytes, bytesOfText, textOf } from '../../../src/core/byte
 import { compileRules, type RuleOptions } from '../../../src/core/rewrite/rules.js';
 import { observerOf, Tally } from '../../../src/core/rewrite/tally.js';
 import { editsInValue } from '../../../src/core/rewrite/value.js';
+import { ManySearch } from '../../../src/core/search/many.js';
 import { type Encodable, encodeSerialized } from '../../../src/core/serialized/encode.js';
 
 type Pairs = readonly (readonly [string, string])[];
@@ -132,6 +133,36 @@ test('a path stands for a link only where HTML, CSS or JSON puts one', () => {
     '<a href="/x/1">',
   );
   assert.equal(rewrite('s:18:"<a href="/site/a">";').text, 's:13:"<a href="/a">";');
+});
+
+test('it makes no difference that links are not looked for after a word', () => {
+  const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')]);
+  const { search, kinds, texts } = rules.anchors!;
+  const everywhere = texts.map((text, i) => ({ text, anyCase: /host|path/.test(kinds[i]!) }));
+  const others = { ...rules, anchors: { ...rules.anchors!, search: new ManySearch(everywhere) } };
+  const pieces =
+    '/site|/site/a|"|href="|src=|url(|srcset="|a 1x,| |\\n|\n|\\|\\/site|_|a|9|é|https:/|/old.example|%2F|;|&quot;';
+  const text = fc.array(fc.constantFrom(...pieces.split('|')), { maxLength: 20 }).map(list => list.join(''));
+  let differing = 0;
+  fc.assert(
+    fc.property(text, one => {
+      const bytes = bytesOfText(one);
+      const seen = [rules, others].map(some => {
+        const place = new Tally().at('t', 'c');
+        const edits = editsInValue(bytes, some, observerOf(place));
+        return { text: applyEdits(bytes, edits), forms: place.forms, misses: place.misses };
+      });
+      assert.deepEqual(seen[0], seen[1]);
+      const places = [search, others.anchors.search].map(each => {
+        let count = 0;
+        each.each(bytes, () => count++);
+        return count;
+      });
+      if (places[0]! < places[1]!) differing++;
+    }),
+    { numRuns: 3000 },
+  );
+  assert.ok(differing > 300, `${differing} texts had links' starts after words`);
 });
 
 test('mail addresses move when asked', () => {

@@ -44,6 +44,33 @@ test('many patterns are found where a plain search finds them', () => {
   );
 });
 
+test('what need not be found right after a word is found everywhere else', () => {
+  const pattern = fc.record({ text: word, anyCase: fc.boolean(), notInWord: fc.boolean() });
+  fc.assert(
+    fc.property(
+      fc.array(pattern, { minLength: 1, maxLength: 8 }),
+      fc.array(letters, { maxLength: 200 }),
+      (patterns, list) => {
+        const text = list.join('');
+        const mayBeMissed = ([at, index]: [number, number]) =>
+          patterns[index]!.notInWord && /\w/.test(text[at - 1] ?? '');
+        const seen = found(patterns, Buffer.from(text, 'latin1'));
+        const expected = plainly(patterns, text);
+        assert.deepEqual(
+          seen.filter(one => !mayBeMissed(one)),
+          expected.filter(one => !mayBeMissed(one)),
+        );
+        assert.deepEqual(
+          seen.filter(mayBeMissed),
+          [],
+          'a buffer that is searched at once has all before its places',
+        );
+      },
+    ),
+    { numRuns: 2000 },
+  );
+});
+
 test('a long text is searched in pieces, and nothing at their edges is missed', () => {
   const patterns = ['ab', 'abcdefghijklmnopqrst', 'x'].map(text => ({ text, anyCase: true }));
   // The edges of pieces of strings, and of buffers.
