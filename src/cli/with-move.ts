@@ -11,14 +11,18 @@ export function endSignal(): AbortSignal {
   return controller.signal;
 }
 
-/** Opens the sheet's move and does something with it. */
+/**
+ * Opens the sheet's move and does something with it.
+ * @param first the place whose host is needed first: it is called while the work begins
+ */
 export async function withMove(
   argv: Common & { again?: boolean; gentle?: boolean },
   work: (run: StepRun, face: Face) => Promise<void>,
+  first: (move: StepRun['move']) => string | undefined = () => undefined,
 ): Promise<void> {
   const [
     { openMove },
-    { closeSessions, keepToConnections, onWaiting },
+    { closeSessions, connectAhead, keepToConnections, onWaiting },
     { GentlePace, unhurried },
     { askHostKey },
   ] = await Promise.all([
@@ -32,6 +36,8 @@ export async function withMove(
     const move = await openMove(argv.sheet, process.env, askHostKey);
     onWaiting(text => face.events({ type: 'message', text }));
     if (argv.gentle) keepToConnections(2);
+    const place = first(move);
+    if (place !== undefined) connectAhead(place);
     const pace = argv.gentle ? new GentlePace() : unhurried;
     await work({ move, events: face.events, signal: endSignal(), again: argv.again, pace }, face);
   } finally {
@@ -47,8 +53,16 @@ export async function runAndShow<Result>(
   show: (outcome: StepOutcome<Result>, colors: Face['colors']) => string,
 ): Promise<void> {
   await withMove(argv, async (run, face) => {
-    const outcome = await step(run);
-    face.result(outcome, () => show(outcome, face.colors));
-    if (outcome.state === 'stopped') process.exitCode = ExitCode.stopped;
+    showOutcome(await step(run), show, face);
   });
+}
+
+/** Shows what a step came to. */
+export function showOutcome<Outcome extends { readonly state: string }>(
+  outcome: Outcome,
+  show: (outcome: Outcome, colors: Face['colors']) => string,
+  face: Face,
+): void {
+  face.result(outcome, () => show(outcome, face.colors));
+  if (outcome.state === 'stopped') process.exitCode = ExitCode.stopped;
 }

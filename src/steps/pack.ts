@@ -63,9 +63,11 @@ export async function pack(
   const wanted = files && new WantedFiles(run, files);
   // Whether all of it was taken already can be told when all of it is known.
   const mayBeDone = !again && stateOf(await move.folder.readJournal(), 'pack').state === 'done';
+  // What it is asked for first takes longer to be answered.
+  const looking = files && lookAtSite(treeOf(files), move.oldAddress);
   const listing = mayBeDone ? wanted?.list() : wanted?.begin();
   try {
-    const [site] = await Promise.all([files && lookAtSite(treeOf(files), move.oldAddress), listing]);
+    const [site] = await Promise.all([looking, listing]);
     const inputs = async () => inputsOf(move, wanted?.digest);
     return await doStep({ ...run, again }, 'pack', await inputs(), async () => {
       const findings: Finding[] = [];

@@ -68,8 +68,14 @@ interface FarMove {
 }
 
 /** A move of a plain tree from one far folder to another, over an SSH server of its own. */
-async function farMove(t: TestContext, root: string, restricted: boolean, port?: number): Promise<FarMove> {
-  const ssh = await ownSsh(t, root, restricted);
+async function farMove(
+  t: TestContext,
+  root: string,
+  restricted: boolean,
+  port?: number,
+  sessions?: number,
+): Promise<FarMove> {
+  const ssh = await ownSsh(t, root, restricted, sessions);
   const far = `sftp://${ssh.user}@127.0.0.1:${port ?? ssh.port}${root}`;
   const login = `{ key: ${ssh.key}, host-key: "${ssh.fingerprint}" }`;
   const move = join(root, 'move');
@@ -191,6 +197,21 @@ test('a host that is not known, has another key, or refuses the login stops with
     ),
   );
 });
+
+for (const sessions of [1, 2, 4]) {
+  test(`a host that lets a connection do ${sessions === 1 ? 'one thing' : `${sessions} things`} at once gives and takes all`, {
+    timeout: 120_000,
+  }, async t => {
+    if (!needs(t, ...programs)) return;
+    const root = folder(t);
+    makeTree(join(root, 'old'));
+    const { go } = await farMove(t, root, false, undefined, sessions);
+    const went = await go();
+    assert.equal(went.code, 0, went.stderr + went.stdout);
+    assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
+    assert.ok(!/link to .* lost/i.test(went.stderr), went.stderr);
+  });
+}
 
 test('a host behind another is reached through it', async t => {
   if (!needs(t, ...programs)) return;

@@ -19,8 +19,16 @@ export interface OwnSsh {
   start(): Promise<void>;
 }
 
-/** @param restricted whether the account is kept to SFTP, without a shell */
-export async function ownSsh(t: TestContext, root: string, restricted: boolean): Promise<OwnSsh> {
+/**
+ * @param restricted whether the account is kept to SFTP, without a shell
+ * @param sessions how many a connection may have at once
+ */
+export async function ownSsh(
+  t: TestContext,
+  root: string,
+  restricted: boolean,
+  sessions = 20,
+): Promise<OwnSsh> {
   const folder = join(root, `ssh-${restricted}`);
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   const at = (name: string) => join(folder, name);
@@ -40,7 +48,7 @@ PasswordAuthentication no
 StrictModes no
 UsePAM no
 PidFile ${at('pid')}
-MaxSessions 20
+MaxSessions ${sessions}
 SetEnv HOME=${folder}
 Subsystem sftp internal-sftp
 ${restricted ? 'ForceCommand internal-sftp\n' : ''}`,

@@ -46,32 +46,38 @@ export const pack = command<Options>({
         describe: 'Only read the crate again and compare it with its checksums',
       }),
   run: async argv => {
-    const [{ pack: step }, { showPack, showVerified }, { runAndShow, withMove }] = await Promise.all([
-      import('../../steps/pack.js'),
-      import('../show/steps.js'),
-      import('../with-move.js'),
-    ]);
+    const { showOutcome, withMove } = await import('../with-move.js');
     if (argv.verify) {
-      const { verifyCrate } = await import('../../steps/crate-archive.js');
+      const [{ verifyCrate }, { showVerified }] = await Promise.all([
+        import('../../steps/crate-archive.js'),
+        import('../show/steps.js'),
+      ]);
       return withMove(argv, async (run, face) => {
         const verified = await verifyCrate(run);
         face.result(verified, () => showVerified(verified, face.colors));
       });
     }
     const partBytes = argv.partSize === undefined ? undefined : parseSize(argv.partSize, '--part-size');
-    await runAndShow(
+    await withMove(
       argv,
-      async run => {
+      async (run, face) => {
+        // The old host answers while the program reads what it needs.
+        const [{ pack: step }, { showPack }] = await Promise.all([
+          import('../../steps/pack.js'),
+          import('../show/steps.js'),
+        ]);
         const outcome = await step(run, { ...argv, latest: true });
-        if (argv.as !== 'tar' || outcome.state === 'stopped') return { ...outcome, archive: undefined };
+        if (argv.as !== 'tar' || outcome.state === 'stopped')
+          return showOutcome({ ...outcome, archive: undefined }, showPack, face);
         const [{ archiveCrate }, { newPassphrase }] = await Promise.all([
           import('../../steps/crate-archive.js'),
           import('../ask.js'),
         ]);
         const passphrase = argv.passphrase ? await newPassphrase() : run.move.sheet.crate?.passphrase;
-        return { ...outcome, archive: await archiveCrate(run, passphrase, partBytes) };
+        const archive = await archiveCrate(run, passphrase, partBytes);
+        showOutcome({ ...outcome, archive }, showPack, face);
       },
-      showPack,
+      move => move.oldFiles,
     );
   },
 });

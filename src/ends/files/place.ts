@@ -126,6 +126,11 @@ export function sessionOf(place: string): SshSession | undefined {
   return session instanceof SshSession ? session : undefined;
 }
 
+/** Begins to connect to the host of a place, where that takes long. */
+export function connectAhead(place: string): void {
+  sessionOf(place)?.connectAhead();
+}
+
 /** Keeps every session to so many connections at most. */
 export function keepToConnections(most: number): void {
   for (const session of sessions.values()) if (session instanceof FtpSession) session.keepTo(most);

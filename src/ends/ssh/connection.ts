@@ -4,6 +4,7 @@ import ssh, { Client, type ClientChannel, type ConnectConfig, type SFTPWrapper }
 import { EndError } from '../../core/errors.js';
 import type { HostKeys } from './host-keys.js';
 import type { SshLogin } from './login.js';
+import { NoRoom } from './no-room.js';
 
 const patience = 20_000;
 const keepAlive = 10_000;
@@ -24,6 +25,9 @@ export class SshConnection {
   /** Set once the connection is no more. */
   lost: Error | undefined;
   private readonly onLost = new Set<(error: Error) => void>();
+  /** Channels for files and commands that are open or being opened, and how many the host lets be open. */
+  private channels = 0;
+  private mostChannels = Number.POSITIVE_INFINITY;
 
   private constructor(client: Client, jump: SshConnection | undefined) {
     this.client = client;
@@ -97,21 +101,23 @@ export class SshConnection {
     return new SshConnection(client, jump);
   }
 
-  /** The channel for files. */
+  /** Whether another channel can be opened, as far as that is known. */
+  get hasRoom(): boolean {
+    return this.channels < this.mostChannels;
+  }
+
+  /** The channel for files. @throws NoRoom */
   sftp(): Promise<SFTPWrapper> {
-    this.files ??= new Promise((resolve, reject) => {
-      this.client.sftp((error, sftp) => (error ? reject(error) : resolve(sftp)));
+    this.files ??= this.channel<SFTPWrapper>(done => this.client.sftp(done));
+    this.files.catch(() => {
+      this.files = undefined;
     });
     return this.files;
   }
 
-  /** Starts a command at the far side. */
+  /** Starts a command at the far side. @throws NoRoom */
   async start(command: string): Promise<ClientChannel> {
-    const channel = await this.whileConnected(
-      new Promise<ClientChannel>((resolve, reject) => {
-        this.client.exec(command, (error, opened) => (error ? reject(error) : resolve(opened)));
-      }),
-    );
+    const channel = await this.channel<ClientChannel>(done => this.client.exec(command, done));
     const end = () => channel.destroy();
     this.onLost.add(end);
     channel.once('close', () => this.onLost.delete(end));
@@ -123,6 +129,7 @@ export class SshConnection {
   /**
    * Runs a command at the far side; gives its exit code and what it printed.
    * @param most bytes that it may print; it is ended where there are more, and then has no exit code
+   * @throws NoRoom
    */
   async run(
     command: string,
@@ -160,6 +167,27 @@ export class SshConnection {
       out: Buffer.concat(out),
       err: Buffer.concat(err).toString().trim(),
     };
+  }
+
+  private async channel<Opened extends SFTPWrapper | ClientChannel>(
+    open: (done: (error: Error | undefined, opened: Opened) => void) => void,
+  ): Promise<Opened> {
+    this.channels++;
+    try {
+      const opened = await this.whileConnected(
+        new Promise<Opened>((resolve, reject) => {
+          open((error, one) => (error ? reject(error) : resolve(one)));
+        }),
+      );
+      (opened as ClientChannel).once('close', () => this.channels--);
+      return opened;
+    } catch (error) {
+      this.channels--;
+      // A host that refuses the only one has another reason.
+      if (this.lost || this.channels === 0 || !/Channel open failure/.test(String(error))) throw error;
+      this.mostChannels = Math.min(this.mostChannels, this.channels);
+      throw new NoRoom('the host lets no more channels be open on a connection', { cause: error });
+    }
   }
 
   close(): void {

@@ -4,6 +4,7 @@ import { EndError, PartWayError, PorterError } from '../../core/errors.js';
 import type { CommandEnd, SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
 import type { SshLogin } from './login.js';
+import { NoRoom } from './no-room.js';
 
 /** How long is waited before each try to come back to a host, in seconds. */
 const pauses = [1, 2, 4, 8, 15, 30, 60];
@@ -41,6 +42,12 @@ export class SshSession {
   readonly login: SshLogin;
   private readonly hostKeys: HostKeys;
   private connection: Promise<SshConnection> | undefined;
+  /** Where the host lets only some channels be open on a connection: others besides the first. */
+  private more: SshConnection[] = [];
+  private making: Promise<void> = Promise.resolve();
+  private lostOfMore = 0;
+  /** The one with the channel for files. */
+  private withFiles: Promise<SshConnection> | undefined;
   private programs: Promise<ReadonlySet<string>> | undefined;
   private closed = false;
 
@@ -49,46 +56,48 @@ export class SshSession {
     this.hostKeys = hostKeys;
   }
 
+  /** Begins to connect before that is needed. Whoever needs it first hears of its error. */
+  connectAhead(): void {
+    this.connection ??= this.openedAtLast();
+    this.connection.catch(() => {});
+  }
+
   /**
    * Does something with the channel for files; when the link is lost, comes back and does it again.
    * @param work must be safe to do again
    */
-  async files<T>(work: (sftp: SFTPWrapper) => Promise<T>): Promise<T> {
-    for (;;) {
-      const connection = await this.connected();
-      try {
-        return await connection.whileConnected(connection.sftp().then(work));
-      } catch (error) {
-        if (!(await this.wasLost(connection, error))) throw error;
-      }
-    }
+  files<T>(work: (sftp: SFTPWrapper) => Promise<T>): Promise<T> {
+    return this.untilDone(async using => {
+      this.withFiles ??= this.connected().then(first =>
+        this.whereRoomIs(first, using, async connection => {
+          await connection.sftp();
+          return connection;
+        }),
+      );
+      const connection = await this.withFiles.catch(error => {
+        this.withFiles = undefined;
+        throw error;
+      });
+      using(connection);
+      return connection.whileConnected(connection.sftp().then(work));
+    });
   }
 
   /** Runs a command; when the link is lost, comes back and runs it again. */
-  async run(
+  run(
     command: string,
     { input, most }: { input?: () => AsyncIterable<Buffer>; most?: number } = {},
   ): Promise<CommandEnd> {
-    for (;;) {
-      const connection = await this.connected();
-      try {
-        return await connection.run(command, input?.(), most);
-      } catch (error) {
-        if (!(await this.wasLost(connection, error))) throw error;
-      }
-    }
+    return this.untilDone(async using =>
+      this.whereRoomIs(await this.connected(), using, connection => connection.run(command, input?.(), most)),
+    );
   }
 
   /** Starts a command, once. */
-  async start(command: string): Promise<ClientChannel> {
-    for (;;) {
-      const connection = await this.connected();
-      try {
-        return await connection.start(command);
-      } catch (error) {
-        if (!(await this.wasLost(connection, error))) throw error;
-      }
-    }
+  start(command: string): Promise<ClientChannel> {
+    return this.untilDone(async using =>
+      this.whereRoomIs(await this.connected(), using, connection => connection.start(command)),
+    );
   }
 
   /** A line from the host to a port that it reaches, such as its own database server's. */
@@ -125,8 +134,52 @@ export class SshSession {
     );
   }
 
+  /** Does something until no lost link hinders it. @param work tells which connection it uses */
+  private async untilDone<T>(work: (using: (connection: SshConnection) => void) => Promise<T>): Promise<T> {
+    for (;;) {
+      let used: SshConnection | undefined;
+      try {
+        return await work(connection => {
+          used = connection;
+        });
+      } catch (error) {
+        if (!used || !(await this.wasLost(used, error))) throw error;
+      }
+    }
+  }
+
+  /** Does something on the first connection that has room for it, and on another one where none has. */
+  private async whereRoomIs<T>(
+    first: SshConnection,
+    using: (connection: SshConnection) => void,
+    work: (connection: SshConnection) => Promise<T>,
+  ): Promise<T> {
+    using(first);
+    for (;;) {
+      if (first.lost) throw first.lost;
+      for (const connection of [first, ...this.more]) {
+        if (connection.lost || !connection.hasRoom) continue;
+        using(connection);
+        try {
+          return await work(connection);
+        } catch (error) {
+          if (!(error instanceof NoRoom)) throw error;
+        }
+      }
+      // One after the other, since the first may have room for the next.
+      this.making = this.making.catch(() => {}).then(() => this.makeRoom());
+      await this.making;
+    }
+  }
+
+  private async makeRoom(): Promise<void> {
+    this.more = this.more.filter(({ lost }) => !lost);
+    if (!this.more.some(({ hasRoom }) => hasRoom)) this.more.push(await this.opened());
+  }
+
   close(): void {
     this.closed = true;
+    for (const connection of this.more) connection.close();
     this.connection?.then(
       connection => connection.close(),
       () => {},
@@ -174,6 +227,8 @@ export class SshSession {
     )
       return false;
     if (this.closed || error instanceof PorterError) return false;
+    this.withFiles = undefined;
+    if (this.more.includes(connection)) return ++this.lostOfMore <= pauses.length;
     const mine = await this.connection?.catch(() => undefined);
     if (mine && mine !== connection) return true;
     if (this.connection) {
