@@ -49,21 +49,29 @@ export async function writeEntryList(
 /**
  * Reads a list; nothing where there is none.
  * @param ofEnd whether it tells what an end listed, whose links may lead anywhere
+ * @param remedy what to do where it is damaged
  * @throws DamageError where a line is none of a list, or not in its order
  */
-export async function* readEntryList(list: string, ofEnd = false): AsyncIterable<CheckedEntry> {
+export async function* readEntryList(
+  list: string,
+  { ofEnd = false, remedy = 'Pack again: the crate was changed' } = {},
+): AsyncIterable<CheckedEntry> {
   let last = '';
   for await (const lines of linesOf(list)) {
     for (const line of lines) {
       if (line === '') continue;
-      const entry = readEntryLine(line, ofEnd);
-      if (entry.path <= last) {
-        throw new DamageError({
-          doing: `Reading ${list}, at ${line.slice(0, 80)}`,
-          cause: 'its lines are not in the order of their paths',
-          remedy: 'Pack again: the crate was changed',
-        });
+      const damaged = (cause: string, error?: unknown) =>
+        new DamageError(
+          { doing: `Reading ${list}, at ${line.slice(0, 80)}`, cause, remedy },
+          { cause: error },
+        );
+      let entry: CheckedEntry;
+      try {
+        entry = readEntryLine(line, ofEnd);
+      } catch (error) {
+        throw error instanceof DamageError ? damaged(error.told.cause, error) : error;
       }
+      if (entry.path <= last) throw damaged('its lines are not in the order of their paths');
       last = entry.path;
       yield entry;
     }

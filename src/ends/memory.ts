@@ -8,7 +8,7 @@ import { runInNewContext } from 'node:vm';
  */
 export function keepMemoryLow(): void {
   setFlagsFromString('--semi-space-growth-factor=1');
-  setFlagsFromString('--heap-growing-percent=120');
+  setFlagsFromString('--heap-growing-percent=60');
   setFlagsFromString('--expose-gc');
   const collect = runInNewContext('gc') as () => void;
   collect();

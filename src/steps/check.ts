@@ -143,7 +143,7 @@ async function keepListing(run: StepRun, files: FilesEnd): Promise<string> {
 }
 
 function listingOf({ folder }: Move): AsyncIterable<FileEntry> {
-  return readEntryList(folder.at(listing), true);
+  return readEntryList(folder.at(listing), { ofEnd: true });
 }
 
 async function listNew(run: StepRun, files: FilesEnd): Promise<AsyncIterable<FileEntry>> {

@@ -77,8 +77,11 @@ export async function makeTreeReady(
   const lists = alongside({
     taken: crate.entries(),
     moved: crate.entries(movedFiles),
-    standing: readEntryList(folder.at(standingTree), true),
-    before: readEntryList(folder.at(lastTree)),
+    standing: readEntryList(folder.at(standingTree), { ofEnd: true }),
+    before: readEntryList(folder.at(lastTree), {
+      remedy:
+        'Take this file away; the next delivery then leaves at the new end what the old site no longer has',
+    }),
     there: listStanding(incoming, laying.removal.gone, run.signal),
   });
   for await (const slice of lists) await laying.lay(slice);

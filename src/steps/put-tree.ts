@@ -55,7 +55,7 @@ async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
   const lists = alongside({
     waiting: incoming.list(({ path }) => isOwn(path), run.signal),
     taken: crate.entries(),
-    standing: readEntryList(folder.at(standingTree), true),
+    standing: readEntryList(folder.at(standingTree), { ofEnd: true }),
   });
   for await (const { waiting, taken, standing } of lists) {
     const early: ByteString[] = [];

@@ -302,6 +302,15 @@ test('a crate that was changed by hand is damage', async t => {
   // To pack again, as it says, puts it right.
   for (const step of ['pack', 'rewrite']) assert.equal((await run([step, '--again'], { cwd: move })).code, 0);
   assert.equal((await run(['deliver', '--yes', '--dry-run'], { cwd: move })).code, 0);
+  // What is noted of a delivery is no part of the crate: another remedy is told, and it helps.
+  assert.equal((await run(['deliver', '--yes'], { cwd: move })).code, 0);
+  const noted = join(move, 'results/delivered.ndjson');
+  writeFileSync(noted, readFileSync(noted, 'utf8').replace('{', '['));
+  const unread = await run(['deliver', '--yes', '--again'], { cwd: move });
+  assert.equal(unread.code, 4);
+  assert.match(unread.stderr, /delivered\.ndjson.*\n.*\n?.*Take this file away/);
+  rmSync(noted);
+  assert.equal((await run(['deliver', '--yes', '--again'], { cwd: move })).code, 0);
   truncateSync(join(move, 'crate/database.sql.gz'), 100);
   assert.equal((await run(['rewrite', '--again'], { cwd: move })).code, 4);
 });

@@ -21,7 +21,7 @@ export interface OwnSsh {
 
 /**
  * @param restricted whether the account is kept to SFTP, without a shell
- * @param sessions how many a connection may have at once
+ * @param sessions how many a connection may have at once. The account's start-up files on this machine have no part in it.
  */
 export async function ownSsh(
   t: TestContext,
