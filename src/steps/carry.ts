@@ -57,6 +57,8 @@ export async function carry(
   const anew = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
   // Computed while the stream passes: a file that changes meanwhile differs from it either way.
   const told = anew().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
+  // Its error is heard of below.
+  told?.catch(() => {});
   let way: Way = 'file by file';
   while (anew().length >= fewest) {
     const before = sums.size;
@@ -104,12 +106,10 @@ async function checksumsAhead(
   signal: AbortSignal,
 ): Promise<ReadonlyMap<ByteString, string>> {
   if (!from.far || !(await from.runsCommands())) return new Map();
-  const told = from.checksums(
+  return from.checksums(
     entries.map(({ path }) => path),
     signal,
   );
-  told.catch(() => {});
-  return told;
 }
 
 /** Files in shares of about the same number of bytes. */

@@ -235,14 +235,18 @@ test('a host behind another is reached through it', async t => {
   await ssh.stop();
 });
 
-for (const restricted of [false, true]) {
-  test(`the line is cut again and again ${restricted ? 'without' : 'with'} a shell: it goes on, and the tree is the same`, {
+for (const [how, restricted, sessions] of [
+  ['with a shell', false, 20],
+  ['with a shell, one thing at once on a connection', false, 1],
+  ['without a shell', true, 20],
+] as const) {
+  test(`the line is cut again and again ${how}: it goes on, and the tree is the same`, {
     timeout: 200_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
     makeTree(join(root, 'old'));
-    const ssh = await ownSsh(t, join(root, 'behind'), restricted);
+    const ssh = await ownSsh(t, join(root, 'behind'), restricted, sessions);
     const relay = new Relay(ssh.port);
     const port = await relay.listen();
     t.after(() => relay.close());

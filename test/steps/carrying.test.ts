@@ -15,8 +15,13 @@ import {
 import { networkInterfaces } from 'node:os';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import type { ByteString } from '../../src/core/bytes.js';
+import { EndError } from '../../src/core/errors.js';
+import type { FileEntry } from '../../src/core/files/entries.js';
+import { LocalFiles } from '../../src/ends/files/local.js';
 import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
+import { carry } from '../../src/steps/carry.js';
 import { deliver } from '../../src/steps/deliver.js';
 import { GentlePace, unhurried } from '../../src/steps/pace.js';
 import { pack } from '../../src/steps/pack.js';
@@ -405,4 +410,34 @@ test('read back in part: what is cut short is found by its size, and the sample 
     ['read-back-sample'],
   );
   assert.deepEqual(treeOf(at('new/site')), treeOf(at('old')));
+});
+
+test('checksums that fail while files pass are told when these have passed', async t => {
+  const root = folder(t);
+  mkdirSync(join(root, 'old'));
+  for (let i = 0; i < 20; i++) writeFileSync(join(root, 'old', `${i}`), `${i}`);
+  class Far extends LocalFiles {
+    override readonly far = true as false;
+    override async checksums(): Promise<never> {
+      throw new EndError({ doing: 'Adding up', cause: 'the far side is tired', remedy: 'Wait' });
+    }
+    async readMany(paths: readonly ByteString[]) {
+      const { read } = this;
+      return async function* (this: Far) {
+        for (const path of paths) {
+          await new Promise(resolve => setTimeout(resolve, 5));
+          yield { path, content: read.call(this, path) };
+        }
+      }.call(this);
+    }
+  }
+  const [from, to] = [new Far(join(root, 'old')), new LocalFiles(join(root, 'new'))];
+  const entries: FileEntry[] = [];
+  for await (const entry of from.list(() => false, new AbortController().signal)) entries.push(entry);
+  let done = 0;
+  const progress = { passed: () => {}, done: () => done++ };
+  const signal = new AbortController().signal;
+  const cargo = { from, to, signal, begun: new Map(), pace: unhurried, progress };
+  await assert.rejects(carry(cargo, entries), /the far side is tired/);
+  assert.equal(done, 20);
 });

@@ -46,8 +46,9 @@ export class SshSession {
   private more: SshConnection[] = [];
   private making: Promise<void> = Promise.resolve();
   private lostOfMore = 0;
-  /** The one with the channel for files. */
+  /** The connection with the channel for files, and the last one on which that was tried. */
   private withFiles: Promise<SshConnection> | undefined;
+  private triedForFiles: SshConnection | undefined;
   private programs: Promise<ReadonlySet<string>> | undefined;
   private closed = false;
 
@@ -68,16 +69,7 @@ export class SshSession {
    */
   files<T>(work: (sftp: SFTPWrapper) => Promise<T>): Promise<T> {
     return this.untilDone(async using => {
-      this.withFiles ??= this.connected().then(first =>
-        this.whereRoomIs(first, using, async connection => {
-          await connection.sftp();
-          return connection;
-        }),
-      );
-      const connection = await this.withFiles.catch(error => {
-        this.withFiles = undefined;
-        throw error;
-      });
+      const connection = await this.connectedForFiles(using);
       using(connection);
       return connection.whileConnected(connection.sftp().then(work));
     });
@@ -127,11 +119,45 @@ export class SshSession {
     return end;
   }
 
+  close(): void {
+    this.closed = true;
+    for (const connection of this.more) connection.close();
+    this.connection?.then(
+      connection => connection.close(),
+      () => {},
+    );
+    this.connection = undefined;
+  }
+
   private told(end: Promise<CommandEnd>): Promise<ReadonlySet<string>> {
     return end.then(
       ({ out }) => seenIn(out),
       () => new Set<string>(),
     );
+  }
+
+  /** The connection with the channel for files; one is opened for all who ask for it meanwhile. */
+  private async connectedForFiles(using: (connection: SshConnection) => void): Promise<SshConnection> {
+    this.withFiles ??= this.connected().then(first =>
+      this.whereRoomIs(
+        first,
+        connection => {
+          this.triedForFiles = connection;
+        },
+        async connection => {
+          await connection.sftp();
+          return connection;
+        },
+      ),
+    );
+    const { withFiles } = this;
+    try {
+      return await withFiles;
+    } catch (error) {
+      if (this.withFiles === withFiles) this.withFiles = undefined;
+      if (this.triedForFiles) using(this.triedForFiles);
+      throw error;
+    }
   }
 
   /** Does something until no lost link hinders it. @param work tells which connection it uses */
@@ -161,30 +187,24 @@ export class SshSession {
         if (connection.lost || !connection.hasRoom) continue;
         using(connection);
         try {
-          return await work(connection);
+          const done = await work(connection);
+          if (connection !== first) this.lostOfMore = 0;
+          return done;
         } catch (error) {
           if (!(error instanceof NoRoom)) throw error;
         }
       }
       // One after the other, since the first may have room for the next.
       this.making = this.making.catch(() => {}).then(() => this.makeRoom());
-      await this.making;
+      await this.making.catch(error => {
+        // Then nobody is to be reached.
+        throw first.lost ?? error;
+      });
     }
   }
 
   private async makeRoom(): Promise<void> {
-    this.more = this.more.filter(({ lost }) => !lost);
-    if (!this.more.some(({ hasRoom }) => hasRoom)) this.more.push(await this.opened());
-  }
-
-  close(): void {
-    this.closed = true;
-    for (const connection of this.more) connection.close();
-    this.connection?.then(
-      connection => connection.close(),
-      () => {},
-    );
-    this.connection = undefined;
+    if (!this.more.some(({ hasRoom, lost }) => hasRoom && !lost)) this.more.push(await this.openedAtLast());
   }
 
   /** A host that ends a connection before it has begun may have too many; it is asked again a few times. */
@@ -194,7 +214,8 @@ export class SshSession {
         return await this.opened();
       } catch (error) {
         const cutOff =
-          error instanceof EndError && /closed the connection|ECONNRESET|EPIPE/.test(error.told.cause);
+          error instanceof EndError &&
+          /closed the connection|lost before handshake|ECONNRESET|EPIPE/.test(error.told.cause);
         if (!cutOff) throw error;
         this.tell(`${this.login.host} ended the connection; trying again in ${pause} s`);
         await new Promise(resolve => setTimeout(resolve, pause * 1000));
@@ -228,7 +249,11 @@ export class SshSession {
       return false;
     if (this.closed || error instanceof PorterError) return false;
     this.withFiles = undefined;
-    if (this.more.includes(connection)) return ++this.lostOfMore <= pauses.length;
+    if (this.more.includes(connection)) {
+      this.more = this.more.filter(one => one !== connection);
+      await this.waitAfterLoss(this.lostOfMore++);
+      return true;
+    }
     const mine = await this.connection?.catch(() => undefined);
     if (mine && mine !== connection) return true;
     if (this.connection) {
@@ -240,22 +265,30 @@ export class SshSession {
   }
 
   private async comeBack(): Promise<SshConnection> {
-    const { host } = this.login;
-    for (const [i, pause] of pauses.entries()) {
-      this.tell(`The link to ${host} was lost; trying again in ${pause} s (${i + 1} of ${pauses.length})`);
-      await new Promise(resolve => setTimeout(resolve, pause * 1000));
+    for (let tries = 0; ; tries++) {
+      await this.waitAfterLoss(tries);
       try {
         const connection = await this.opened();
-        this.tell(`The link to ${host} is there again`);
+        this.tell(`The link to ${this.login.host} is there again`);
         return connection;
       } catch (error) {
         if (!(error instanceof EndError) || /key|refuses the login/.test(error.told.cause)) throw error;
       }
     }
-    throw new PartWayError({
-      doing: `Going on with ${host}`,
-      cause: 'the link was lost and did not come back',
-      remedy: 'Run the command again when the host answers; it goes on where it was',
-    });
+  }
+
+  /** @throws PartWayError after so many tries that the link is given up */
+  private async waitAfterLoss(tries: number): Promise<void> {
+    const { host } = this.login;
+    const pause = pauses[tries];
+    if (pause === undefined) {
+      throw new PartWayError({
+        doing: `Going on with ${host}`,
+        cause: 'the link was lost and did not come back',
+        remedy: 'Run the command again when the host answers; it goes on where it was',
+      });
+    }
+    this.tell(`The link to ${host} was lost; trying again in ${pause} s (${tries + 1} of ${pauses.length})`);
+    await new Promise(resolve => setTimeout(resolve, pause * 1000));
   }
 }
