@@ -5,35 +5,10 @@ import type { CommandEnd, SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
 import type { SshLogin } from './login.js';
 import { NoRoom } from './no-room.js';
+import { asking, type Program, programsIn } from './programs.js';
 
 /** How long is waited before each try to come back to a host, in seconds. */
 const pauses = [1, 2, 4, 8, 15, 30, 60];
-
-/** Programs of the far side: what asks for their version, and what shows by it that they take the options used here. */
-const programs = {
-  tar: { asks: 'tar --version', told: /GNU tar|bsdtar/ },
-  sha256sum: { asks: 'sha256sum --version', told: /sha256sum.*GNU coreutils/ },
-  openssl: { asks: 'openssl version', told: /^(?:Open|Libre)SSL \d/m },
-};
-
-type Program = keyof typeof programs;
-
-/** Bytes that programs tell of their versions at most. */
-const mostTold = 64 * 1024;
-
-const asking = `echo sh; ${Object.values(programs)
-  .map(({ asks }) => asks)
-  .join('; ')}`;
-
-/** @param out what was told when asked, up to a NUL */
-function seenIn(out: Buffer): ReadonlySet<string> {
-  const [told = ''] = out.subarray(0, mostTold).toString().split('\0', 1);
-  if (!/^sh\r?$/m.test(told)) return new Set();
-  return new Set([
-    'sh',
-    ...Object.entries(programs).flatMap(([name, program]) => (program.told.test(told) ? [name] : [])),
-  ]);
-}
 
 /** An account at a host: connects when it is first needed, and again when the link was lost. */
 export class SshSession {
@@ -49,7 +24,7 @@ export class SshSession {
   /** The connection with the channel for files, and the last one on which that was tried. */
   private withFiles: Promise<SshConnection> | undefined;
   private triedForFiles: SshConnection | undefined;
-  private programs: Promise<ReadonlySet<string>> | undefined;
+  private programs: Promise<ReadonlySet<Program>> | undefined;
   private closed = false;
 
   constructor(login: SshLogin, hostKeys: HostKeys) {
@@ -103,7 +78,7 @@ export class SshSession {
   }
 
   /** Whether the account may run a shell, and whether a program that can do what is asked of it is there. */
-  async has(program: 'sh' | Program): Promise<boolean> {
+  async has(program: Program): Promise<boolean> {
     this.programs ??= this.told(this.run(asking));
     return (await this.programs).has(program);
   }
@@ -129,10 +104,10 @@ export class SshSession {
     this.connection = undefined;
   }
 
-  private told(end: Promise<CommandEnd>): Promise<ReadonlySet<string>> {
+  private told(end: Promise<CommandEnd>): Promise<ReadonlySet<Program>> {
     return end.then(
-      ({ out }) => seenIn(out),
-      () => new Set<string>(),
+      ({ out }) => programsIn(out),
+      () => new Set<Program>(),
     );
   }
 
