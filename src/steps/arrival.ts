@@ -56,7 +56,11 @@ export async function alreadyThere(
     signal,
   );
   const isRight = ({ path, sha256 }: CheckedEntry) => sums.get(path) === sha256;
-  const verified = new Set(compared.filter(isRight).map(({ path }) => path));
+  const right = compared.filter(isRight);
+  // What was left before it got its mode and time gets them.
+  const unset = how === 'resume' && end.far ? right.filter(({ path }) => !ofTime.has(path)) : [];
+  for (const { path, size } of unset) if (size > 0) begun.set(path, size);
+  const verified = new Set(right.map(({ path }) => path).filter(path => !begun.has(path)));
   const unseen = how === 'content' || (how === 'resume' && cheap) ? [] : [...ofTime];
   return { whole: new Set([...verified, ...unseen]), verified, begun };
 }
