@@ -1,4 +1,4 @@
-import { mkdir, readFile, rm, stat } from 'node:fs/promises';
+import { mkdir, readFile, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { isDeepStrictEqual } from 'node:util';
 import { shownDatabase } from '../core/database/place.js';
@@ -27,8 +27,8 @@ export interface TakenDatabase {
 interface TakenTable {
   readonly table: string;
   readonly rows: number;
-  /** Where its piece of the dump ends. */
-  readonly end: number;
+  /** The dump until the end of its piece. */
+  readonly dump: CratePart;
   /** When its snapshot was opened, ISO 8601. */
   readonly of: string;
 }
@@ -75,8 +75,9 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
       charset: snapshot.charset,
       without: wish?.tables.without ?? [],
     };
-    const tables = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
-    const dump = await GrowingDump.open(join(folder, dumpSoFar), tables.at(-1)?.end ?? 0);
+    const left = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
+    const dump = await GrowingDump.open(join(folder, dumpSoFar), left.at(-1)?.dump);
+    const tables = dump.whole.bytes > 0 ? left : [];
     if (tables.length === 0) await dump.add(async sink => sink.take(snapshot.head(at)));
     let before = tables.reduce((sum, { rows }) => sum + rows, 0);
     let noted: Promise<void> = Promise.resolve();
@@ -97,7 +98,7 @@ export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDataba
         rows = await snapshot.writeTable(table, sink, run.signal, { progress, most });
       });
       await noted;
-      tables.push({ table: table.name, rows, end: dump.bytes, of: at.toISOString() });
+      tables.push({ table: table.name, rows, dump: dump.whole, of: at.toISOString() });
       noted = note(folder, dump, { ...wanted, tables });
       before += rows;
       progress(0);
@@ -129,7 +130,7 @@ function note(folder: string, dump: GrowingDump, soFar: TakenSoFar): Promise<voi
   return noting;
 }
 
-/** What a broken-off run of a short while ago took: tables that lie there whole, in the order in which they are taken. */
+/** What a broken-off run of a short while ago noted as taken, as far as it is the same tables in the same order. */
 async function leftOver(
   folder: string,
   wanted: Omit<TakenSoFar, 'tables'>,
@@ -137,9 +138,8 @@ async function leftOver(
 ): Promise<TakenTable[]> {
   const left = await readSoFar(join(folder, howFar));
   if (!left || !isDeepStrictEqual({ ...left, tables: [] }, { ...wanted, tables: [] })) return [];
-  const there = await stat(join(folder, dumpSoFar)).catch(() => undefined);
-  const isKept = ({ table, end, of }: TakenTable, i: number) =>
-    table === own[i]?.name && end <= (there?.size ?? 0) && Date.now() - Date.parse(of) < oldest;
+  const isKept = ({ table, of }: TakenTable, i: number) =>
+    table === own[i]?.name && Date.now() - Date.parse(of) < oldest;
   const wrong = left.tables.findIndex((table, i) => !isKept(table, i));
   return wrong < 0 ? left.tables : left.tables.slice(0, wrong);
 }

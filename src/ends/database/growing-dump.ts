@@ -1,5 +1,5 @@
-import { createReadStream, createWriteStream } from 'node:fs';
-import { open, rename, truncate } from 'node:fs/promises';
+import { createReadStream, createWriteStream, existsSync } from 'node:fs';
+import { open, rename } from 'node:fs/promises';
 import type { CratePart } from '../crate.js';
 import { telling } from '../trouble.js';
 import { Measuring } from './measuring.js';
@@ -12,28 +12,30 @@ import { PassingOn } from './passing-on.js';
  */
 export class GrowingDump {
   private readonly file: string;
-  private readonly measuring = new Measuring();
+  private readonly measuring: Measuring;
 
-  private constructor(file: string) {
+  private constructor(file: string, measuring: Measuring) {
     this.file = file;
+    this.measuring = measuring;
   }
 
-  /** @param kept bytes of whole pieces that are there from an earlier run; 0 to begin anew */
-  static async open(file: string, kept: number): Promise<GrowingDump> {
-    const dump = new GrowingDump(file);
-    await telling(`Writing ${file}`, async () => {
-      const opened = await open(file, kept > 0 ? 'r+' : 'w');
-      await opened.close();
-      await truncate(file, kept);
-      for await (const chunk of createReadStream(file, { highWaterMark: 1 << 20 }))
-        dump.measuring.add(chunk as Buffer);
+  /**
+   * Goes on with what an earlier run left, where the whole pieces that it noted are what the file begins with; begins
+   * anew otherwise, with no bytes.
+   */
+  static open(file: string, noted?: CratePart): Promise<GrowingDump> {
+    return telling(`Writing ${file}`, async () => {
+      const left = noted && (await measured(file, noted.bytes));
+      const kept = left && left.bytes === noted.bytes && left.sha256() === noted.sha256 ? left : undefined;
+      const opened = await open(file, kept ? 'r+' : 'w');
+      await opened.truncate(kept?.bytes ?? 0).finally(() => opened.close());
+      return new GrowingDump(file, kept ?? new Measuring());
     });
-    return dump;
   }
 
-  /** Bytes of the pieces that are there. */
-  get bytes(): number {
-    return this.measuring.bytes;
+  /** The pieces that are there. */
+  get whole(): CratePart {
+    return { bytes: this.measuring.bytes, sha256: this.measuring.sha256() };
   }
 
   /** Adds a piece. Where writing it fails, what is there of it is no part of the dump. */
@@ -64,6 +66,15 @@ export class GrowingDump {
   async finish(name: string): Promise<CratePart> {
     await this.sync();
     await telling(`Writing ${name}`, () => rename(this.file, name));
-    return { bytes: this.measuring.bytes, sha256: this.measuring.sha256() };
+    return this.whole;
   }
+}
+
+/** What a file begins with; nothing where there is no such file. */
+async function measured(file: string, bytes: number): Promise<Measuring> {
+  const measuring = new Measuring();
+  if (bytes === 0 || !existsSync(file)) return measuring;
+  for await (const chunk of createReadStream(file, { end: bytes - 1, highWaterMark: 1 << 20 }))
+    measuring.add(chunk as Buffer);
+  return measuring;
 }

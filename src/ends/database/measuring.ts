@@ -22,8 +22,8 @@ export class Measuring {
     });
   }
 
-  /** In hex; nothing can be added afterwards. */
+  /** Of what has passed so far, in hex. */
   sha256(): string {
-    return this.hash.digest('hex');
+    return this.hash.copy().digest('hex');
   }
 }
