@@ -57,10 +57,13 @@ export async function alreadyThere(
   );
   const isRight = ({ path, sha256 }: CheckedEntry) => sums.get(path) === sha256;
   const right = compared.filter(isRight);
-  // What was left before it got its mode and time gets them.
-  const unset = how === 'resume' && end.far ? right.filter(({ path }) => !ofTime.has(path)) : [];
-  for (const { path, size } of unset) if (size > 0) begun.set(path, size);
-  const verified = new Set(right.map(({ path }) => path).filter(path => !begun.has(path)));
+  // What was left before it got its mode and time is gone on with at its end, which gives it them.
+  const isSet = ({ path, mode }: CheckedEntry) => ofTime.has(path) && there.get(path)!.mode === mode;
+  const verified = new Set<ByteString>();
+  for (const entry of right) {
+    if (how !== 'resume' || !end.far || isSet(entry)) verified.add(entry.path);
+    else if (entry.size > 0) begun.set(entry.path, entry.size);
+  }
   const unseen = how === 'content' || (how === 'resume' && cheap) ? [] : [...ofTime];
   return { whole: new Set([...verified, ...unseen]), verified, begun };
 }

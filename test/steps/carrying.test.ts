@@ -253,6 +253,38 @@ test('a file that came whole, and had not got its time when the pack was killed,
   }
 });
 
+test('files that lay whole at the new end, but without mode or time, when a delivery was broken off get them', async t => {
+  for (const kind of ['sftp with a shell', 'sftp', 'ftp'] as const) {
+    const root = folder(t);
+    const at = (...parts: string[]) => join(root, ...parts);
+    makeTree(at('old'), kind !== 'ftp');
+    mkdirSync(at('new/srv/www'), { recursive: true });
+    const next = await standinHost(t, at('new'), kind);
+    const { run } = await moveBetween(
+      t,
+      root,
+      { files: at('old') },
+      { files: `${next.address}/srv/www`, login: next.login },
+    );
+    await pack(run);
+    const damaged = run.move.crate.at('files/many/3/39.txt');
+    const whole = readFileSync(damaged);
+    writeFileSync(damaged, Buffer.alloc(whole.length));
+    await assert.rejects(deliver(run, usual), /not what the crate says/);
+    writeFileSync(damaged, whole);
+    const [incoming] = readdirSync(at('new/srv')).filter(name => name !== 'www');
+    const left = (name: string) => at('new/srv', incoming!, name);
+    for (const name of ['large', 'empty', 'odd/-rf']) {
+      chmodSync(left(name), 0o600);
+      utimesSync(left(name), 1_600_000_000, 1_600_000_000);
+    }
+    // Only where a checksum costs no transfer are all looked at that have the right time.
+    if (kind === 'sftp with a shell') chmodSync(left('index.php'), 0o600);
+    await deliver(run, usual);
+    assert.deepEqual(treeOf(at('new/srv/www')), treeOf(at('old')), kind);
+  }
+});
+
 test('a web root that cannot be renamed is filled file by file, and undo empties it again', async t => {
   for (const kind of ['ftp', 'sftp'] as const) {
     const root = folder(t);
