@@ -12,8 +12,10 @@ import {
   utimesSync,
   writeFileSync,
 } from 'node:fs';
+import { type AddressInfo, connect, createServer } from 'node:net';
 import { networkInterfaces } from 'node:os';
 import { join } from 'node:path';
+import { pipeline } from 'node:stream';
 import { test } from 'node:test';
 import type { ByteString } from '../../src/core/bytes.js';
 import { EndError } from '../../src/core/errors.js';
@@ -417,6 +419,35 @@ test('a far side that answers no more is noticed, waited for and gone on with', 
   );
   await deliver(run, usual);
   assert.deepEqual(treeOf(at('new')), treeOf(at('old/site')));
+});
+
+test('a host that resets connections in their first moment is tried again', async t => {
+  const root = folder(t);
+  makeTree(join(root, 'host/site'), true);
+  const host = await standinHost(t, join(root, 'host'), 'sftp');
+  const target = Number(new URL(host.address).port);
+  let resets = 0;
+  const relay = createServer(near => {
+    if (resets < 2) {
+      resets++;
+      near.once('data', () => near.resetAndDestroy());
+      return;
+    }
+    const far = connect(target, '127.0.0.1');
+    pipeline(near, far, near, () => {});
+  });
+  await new Promise<void>(resolve => relay.listen(0, '127.0.0.1', resolve));
+  t.after(() => relay.close());
+  const { port } = relay.address() as AddressInfo;
+  const { run, waited } = await moveBetween(
+    t,
+    root,
+    { files: `${host.address.replace(`${target}`, `${port}`)}/site`, login: host.login },
+    { files: join(root, 'new') },
+  );
+  await pack(run);
+  assert.equal(waited.filter(text => /ended the connection; trying again/.test(text)).length, 2);
+  assert.deepEqual(readdirSync(run.move.crate.at('files')), readdirSync(join(root, 'host/site')));
 });
 
 test('read back in part: what is cut short is found by its size, and the sample is told', async t => {

@@ -62,6 +62,8 @@ export class SshConnection {
   static async open(login: SshLogin, hostKeys: HostKeys): Promise<SshConnection> {
     const jump = login.through && (await SshConnection.open(login.through, hostKeys));
     const client = new Client();
+    // A connection that fails in its first moment tells of it more than once; the first is what is told.
+    client.on('error', () => {});
     let refusal: string | undefined;
     const config: ConnectConfig = {
       host: login.host,
