@@ -223,9 +223,10 @@ export class SshSession {
     )
       return false;
     if (this.closed || error instanceof PorterError) return false;
-    this.withFiles = undefined;
+    if (connection === this.triedForFiles) this.withFiles = undefined;
     if (this.more.includes(connection)) {
       this.more = this.more.filter(one => one !== connection);
+      connection.close();
       await this.waitAfterLoss(this.lostOfMore++);
       return true;
     }
