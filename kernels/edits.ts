@@ -84,11 +84,11 @@ function putDigits(value: i32, to: usize): usize {
 }
 
 /** From so many bytes on the engine's own copying is faster. */
-const many16: usize = 4096;
+const longCopy: usize = 4096;
 
 /** Copies bytes, and up to fifteen after them. */
 function copy(to: usize, from: usize, size: usize): void {
-  if (size > many16) memory.copy(to, from, size);
+  if (size > longCopy) memory.copy(to, from, size);
   else for (let at: usize = 0; at < size; at += 16) v128.store(to + at, v128.load(from + at));
 }
 

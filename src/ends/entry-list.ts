@@ -56,22 +56,19 @@ export async function* readEntryList(
   list: string,
   { ofEnd = false, remedy = 'Pack again: the crate was changed' } = {},
 ): AsyncIterable<CheckedEntry> {
+  const damaged = (line: string, cause: string, error?: unknown) =>
+    new DamageError({ doing: `Reading ${list}, at ${line.slice(0, 80)}`, cause, remedy }, { cause: error });
   let last = '';
   for await (const lines of linesOf(list)) {
     for (const line of lines) {
       if (line === '') continue;
-      const damaged = (cause: string, error?: unknown) =>
-        new DamageError(
-          { doing: `Reading ${list}, at ${line.slice(0, 80)}`, cause, remedy },
-          { cause: error },
-        );
       let entry: CheckedEntry;
       try {
         entry = readEntryLine(line, ofEnd);
       } catch (error) {
-        throw error instanceof DamageError ? damaged(error.told.cause, error) : error;
+        throw error instanceof DamageError ? damaged(line, error.told.cause, error) : error;
       }
-      if (entry.path <= last) throw damaged('its lines are not in the order of their paths');
+      if (entry.path <= last) throw damaged(line, 'its lines are not in the order of their paths');
       last = entry.path;
       yield entry;
     }
