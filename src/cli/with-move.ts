@@ -37,7 +37,7 @@ export async function withMove(
     onWaiting(text => face.events({ type: 'message', text }));
     if (argv.gentle) keepToConnections(2);
     const place = first(move);
-    if (place !== undefined) connectAhead(place);
+    if (place !== undefined) await connectAhead(place);
     const pace = argv.gentle ? new GentlePace() : unhurried;
     await work({ move, events: face.events, signal: endSignal(), again: argv.again, pace }, face);
   } finally {

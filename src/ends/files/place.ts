@@ -126,9 +126,9 @@ export function sessionOf(place: string): SshSession | undefined {
   return session instanceof SshSession ? session : undefined;
 }
 
-/** Begins to connect to the host of a place, where that takes long. */
-export function connectAhead(place: string): void {
-  sessionOf(place)?.connectAhead();
+/** Begins to connect to the host of a place, where that takes long; ends when only the host is waited for. */
+export async function connectAhead(place: string): Promise<void> {
+  await sessionOf(place)?.connectAhead();
 }
 
 /** Keeps every session to so many connections at most. */

@@ -1,8 +1,9 @@
 import { readFile } from 'node:fs/promises';
 import type { Duplex } from 'node:stream';
 import ssh, { Client, type ClientChannel, type ConnectConfig, type SFTPWrapper } from 'ssh2';
-import { EndError } from '../../core/errors.js';
+import { EndError, PorterError } from '../../core/errors.js';
 import type { HostKeys } from './host-keys.js';
+import { lineTo } from './line.js';
 import type { SshLogin } from './login.js';
 import { NoRoom } from './no-room.js';
 
@@ -59,33 +60,44 @@ export class SshConnection {
   }
 
   /** @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login */
-  static async open(login: SshLogin, hostKeys: HostKeys): Promise<SshConnection> {
+  /**
+   * @param line one that was begun already, where there is no host to go through
+   * @param setOff is called once only the host is waited for
+   */
+  static async open(
+    login: SshLogin,
+    hostKeys: HostKeys,
+    line = lineTo(login),
+    setOff = () => {},
+  ): Promise<SshConnection> {
     const jump = login.through && (await SshConnection.open(login.through, hostKeys));
+    const sock = jump ? await jump.forward(login.host, login.port) : line!;
     const client = new Client();
     // A connection that fails in its first moment tells of it more than once; the first is what is told.
     client.on('error', () => {});
     let refusal: string | undefined;
-    const config: ConnectConfig = {
-      host: login.host,
-      port: login.port,
-      username: login.user,
-      readyTimeout: patience,
-      keepaliveInterval: keepAlive,
-      keepaliveCountMax: 3,
-      sock: jump && (await jump.forward(login.host, login.port)),
-      algorithms: { serverHostKey: await keyOrder(hostKeys, login) },
-      hostVerifier: (key: Buffer, verify: (good: boolean) => void) => {
-        hostKeys.refuses(login.host, login.port, key, login.hostKey).then(
-          why => {
-            refusal = why;
-            verify(why === undefined);
-          },
-          () => verify(false),
-        );
-      },
-      authHandler: (await waysIn(login)) as never,
-    };
     try {
+      const config: ConnectConfig = {
+        host: login.host,
+        port: login.port,
+        username: login.user,
+        readyTimeout: patience,
+        keepaliveInterval: keepAlive,
+        keepaliveCountMax: 3,
+        sock,
+        algorithms: { serverHostKey: await keyOrder(hostKeys, login) },
+        hostVerifier: (key: Buffer, verify: (good: boolean) => void) => {
+          hostKeys.refuses(login.host, login.port, key, login.hostKey).then(
+            why => {
+              refusal = why;
+              verify(why === undefined);
+            },
+            () => verify(false),
+          );
+        },
+        authHandler: (await waysIn(login)) as never,
+      };
+      if (sock.errored) throw sock.errored;
       await new Promise<void>((resolve, reject) => {
         client
           .once('ready', resolve)
@@ -94,10 +106,13 @@ export class SshConnection {
             reject(new Error('the server closed the connection'));
           });
         client.connect(config);
+        setOff();
       });
     } catch (error) {
       client.end();
+      sock.destroy();
       jump?.close();
+      if (error instanceof PorterError) throw error;
       throw asEndError(error as Error & { level?: string }, login, refusal);
     }
     return new SshConnection(client, jump);

@@ -3,6 +3,7 @@ import type { ClientChannel, SFTPWrapper } from 'ssh2';
 import { EndError, PartWayError, PorterError } from '../../core/errors.js';
 import type { CommandEnd, SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
+import { lineTo } from './line.js';
 import type { SshLogin } from './login.js';
 import { NoRoom } from './no-room.js';
 import { asking, type Program, programsIn } from './programs.js';
@@ -32,10 +33,15 @@ export class SshSession {
     this.hostKeys = hostKeys;
   }
 
-  /** Begins to connect before that is needed. Whoever needs it first hears of its error. */
-  connectAhead(): void {
-    this.connection ??= this.openedAtLast();
-    this.connection.catch(() => {});
+  /**
+   * Begins to connect before that is needed. Whoever needs it first hears of its error.
+   * @returns what ends when only the host is waited for, and there is time for other things
+   */
+  connectAhead(): Promise<void> {
+    return new Promise(resolve => {
+      this.connection ??= this.openedAtLast(resolve);
+      this.connection.catch(() => {}).finally(resolve);
+    });
   }
 
   /**
@@ -183,10 +189,10 @@ export class SshSession {
   }
 
   /** A host that ends a connection before it has begun may have too many; it is asked again a few times. */
-  private async openedAtLast(): Promise<SshConnection> {
+  private async openedAtLast(setOff?: () => void): Promise<SshConnection> {
     for (const pause of pauses.slice(0, 3)) {
       try {
-        return await this.opened();
+        return await this.opened(setOff);
       } catch (error) {
         const cutOff =
           error instanceof EndError &&
@@ -199,10 +205,11 @@ export class SshSession {
     return this.opened();
   }
 
-  /** What speaks the protocol is loaded only when a place is reached by it. */
-  private async opened(): Promise<SshConnection> {
+  /** What speaks the protocol is loaded only when a place is reached by it, while the line to it is made. */
+  private async opened(setOff?: () => void): Promise<SshConnection> {
+    const line = lineTo(this.login);
     const { SshConnection: Connection } = await import('./connection.js');
-    return Connection.open(this.login, this.hostKeys);
+    return Connection.open(this.login, this.hostKeys, line, setOff);
   }
 
   private connected(): Promise<SshConnection> {
