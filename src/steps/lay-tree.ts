@@ -1,6 +1,6 @@
-import { asBytes, type ByteString, textOf } from '../core/bytes.js';
+import { type ByteString, textOf } from '../core/bytes.js';
 import { DamageError } from '../core/errors.js';
-import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
+import { type CheckedEntry, type FileEntry, folderOf } from '../core/files/entries.js';
 import { alongside, type Slice } from '../core/files/order.js';
 import type { Finding } from '../core/findings.js';
 import type { Crate } from '../ends/crate.js';
@@ -341,11 +341,6 @@ class Stale {
     const gone = this.entries.map(({ path }) => path).filter(path => !this.kept.has(path));
     return { gone, stays: this.entries };
   }
-}
-
-/** The folder that something lies in; empty for the top. */
-export function folderOf(path: ByteString): ByteString {
-  return asBytes(path.slice(0, Math.max(0, path.lastIndexOf('/'))));
 }
 
 /** Whether a folder or link stands there otherwise than it should. */

@@ -63,9 +63,10 @@ export async function pack(
   const wanted = files && new WantedFiles(run, files);
   // Whether all of it was taken already can be told when all of it is known.
   const mayBeDone = !again && stateOf(await move.folder.readJournal(), 'pack').state === 'done';
-  // What it is asked for first takes longer to be answered.
-  const looking = files && lookAtSite(treeOf(files), move.oldAddress);
   const listing = mayBeDone ? wanted?.list() : wanted?.begin();
+  // What it asks for may be told by the listing.
+  const looking = files && lookAtSite(treeOf(files), move.oldAddress);
+  const endStreams = mayBeDone ? undefined : files?.beginStreams?.(run.pace.streams);
   try {
     const [site] = await Promise.all([looking, listing]);
     const inputs = async () => inputsOf(move, wanted?.digest);
@@ -110,6 +111,7 @@ export async function pack(
       return { result, findings, brief: { ...counts, crate: sha256 }, inputs: await inputs() };
     });
   } finally {
+    endStreams?.();
     await listing?.catch(() => {});
     await wanted?.end();
   }

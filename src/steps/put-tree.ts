@@ -1,12 +1,12 @@
 import { rm } from 'node:fs/promises';
 import { asBytes, type ByteString } from '../core/bytes.js';
-import type { CheckedEntry, FileEntry } from '../core/files/entries.js';
+import { type CheckedEntry, type FileEntry, folderOf } from '../core/files/entries.js';
 import { alongside } from '../core/files/order.js';
 import type { Crate } from '../ends/crate.js';
 import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import { openFiles } from '../ends/files/place.js';
 import { inTurns } from '../ends/in-turns.js';
-import { differs, folderOf, lastTree, type ReadyTree, standingTree, wantedAt } from './lay-tree.js';
+import { differs, lastTree, type ReadyTree, standingTree, wantedAt } from './lay-tree.js';
 import { movedFiles } from './rewrite.js';
 import type { StepRun } from './run.js';
 import { isIndex, isOwn, pathIn, stands } from './spots.js';

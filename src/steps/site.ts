@@ -42,7 +42,8 @@ export function treeOf(files: FilesEnd): SiteTree {
 export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site> {
   const { files } = tree;
   const asked = [...new Set(families.flatMap(one => [...one.marks.flat(), ...plainlyNamed(one)]))];
-  const there = await Promise.all(asked.map(path => files.entry(asBytes(path))));
+  const paths = asked.map(path => asBytes(path));
+  const there = (await files.entriesAt?.(paths)) ?? (await Promise.all(paths.map(path => files.entry(path))));
   const known = new Map(asked.map((path, i) => [path, there[i]]));
   const { family, by } = recogniseFamily(path => known.get(path) !== undefined);
   const [mains, version] = await Promise.all([
@@ -96,12 +97,14 @@ async function configurationsOf(
 ): Promise<string[]> {
   const there = new Set<string>();
   for (const pattern of family.configurations) {
-    // What lies above is another site's, where another site lies there.
-    if (pattern.startsWith('../') && (await isSiteAbove(tree, family))) continue;
     const [before, after] = pattern.split('*');
     if (after === undefined) {
-      const entry = known.has(pattern) ? known.get(pattern) : await entryAt(tree, pattern);
-      if (entry?.type === 'file') there.add(pattern);
+      const [entry, isOthers] = await Promise.all([
+        known.has(pattern) ? known.get(pattern) : entryAt(tree, pattern),
+        // What lies above is another site's, where another site lies there.
+        pattern.startsWith('../') && isSiteAbove(tree, family),
+      ]);
+      if (entry?.type === 'file' && !isOthers) there.add(pattern);
       continue;
     }
     for (const folder of await foldersIn(tree.files, before!)) {

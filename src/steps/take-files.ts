@@ -261,18 +261,13 @@ class Taking {
     };
     // A command there tells all at once.
     const first = (await this.files.runsCommands()) ? undefined : firstOfListing;
-    const endStreams = await this.files.beginStreams?.(this.run.pace.streams);
-    try {
-      for await (const { wanted, there, before } of ahead(alongside(lists, undefined, first))) {
-        const entries = [...wanted.values()];
-        const stays = await this.removal.ofOthers(wanted, there);
-        await this.clearStale(entries, stays);
-        const sums = await this.take(entries, stays, before);
-        for (const entry of entries)
-          yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
-      }
-    } finally {
-      endStreams?.();
+    for await (const { wanted, there, before } of ahead(alongside(lists, undefined, first))) {
+      const entries = [...wanted.values()];
+      const stays = await this.removal.ofOthers(wanted, there);
+      await this.clearStale(entries, stays);
+      const sums = await this.take(entries, stays, before);
+      for (const entry of entries)
+        yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
     }
   }
 

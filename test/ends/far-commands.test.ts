@@ -9,11 +9,12 @@ import type { SshSession } from '../../src/ends/ssh/session.js';
 const signal = new AbortController().signal;
 const turn = () => new Promise(setImmediate);
 
-test('streams that were begun with are used first, a dead one is not, and those left over are ended', async () => {
+test('streams that were begun with are used first, a dead one is not, and those of no use are ended', async () => {
   const started: PassThrough[] = [];
   const told: string[] = [];
+  let has = true;
   const session = {
-    has: async () => true,
+    has: async () => has,
     start: async () => {
       const number = started.length;
       const end = (names: Buffer) => told.push(`${number} ${names}`);
@@ -35,6 +36,12 @@ test('streams that were begun with are used first, a dead one is not, and those 
   );
   await commands.tar([asBytes('b')], signal);
   assert.deepEqual(told, ['1 ./a\0', '3 ./b\0']);
+
+  has = false;
+  commands.beginTar(2);
+  assert.equal(await commands.tar([asBytes('c')], signal), undefined);
+  await turn();
+  assert.ok(started[4]!.destroyed && started[5]!.destroyed);
 });
 
 test('checksums are asked of the faster program where it is there, but not of names that break its lines', async () => {

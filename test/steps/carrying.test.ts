@@ -21,6 +21,7 @@ import type { ByteString } from '../../src/core/bytes.js';
 import { EndError } from '../../src/core/errors.js';
 import type { FileEntry } from '../../src/core/files/entries.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
+import { openFiles } from '../../src/ends/files/place.js';
 import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { carry } from '../../src/steps/carry.js';
@@ -358,6 +359,39 @@ test('what is taken: nothing larger than the sheet says, changed content of the 
   await deliver(run, usual);
   rmSync(at('old/site/large'));
   assert.deepEqual(treeOf(at('new')), treeOf(at('old/site')));
+});
+
+test('entries that are asked for together are the same as one by one, also while all is being listed', async t => {
+  const names = ['index.php', 'none', 'many/0/4.txt', 'many/none', 'none/at all', 'link', 'large/none'];
+  for (const [kind, more] of [...kinds.map(kind => [kind, []] as const), [kinds[0], ['way/~']] as const]) {
+    const root = folder(t);
+    makeTree(join(root, 'host/site'), true);
+    symlinkSync('odd', join(root, 'host/site/way'));
+    const host = await standinHost(t, join(root, 'host'), kind);
+    const { run } = await moveBetween(
+      t,
+      root,
+      { files: `${host.address}/site`, login: host.login },
+      { files: join(root, 'new') },
+    );
+    // So a listing by one command tells them sooner.
+    host.misbehaviour.slow = 30;
+    const files = openFiles(run.move.oldFiles!);
+    const paths = [...names, ...more] as ByteString[];
+    const listing = (async () => {
+      for await (const entry of files.list(() => false, run.signal)) assert.ok(entry);
+    })();
+    const together = await files.entriesAt!(paths);
+    await listing;
+    const wanted = await Promise.all(paths.map(path => files.entry(path)));
+    const told = (entries: typeof together) =>
+      entries.map(one => one && [one.path, one.type, one.size, one.mode, one.mtime, one.to]);
+    assert.deepEqual(told(together), told(wanted), kind);
+    assert.deepEqual(
+      wanted.map(entry => entry !== undefined),
+      [true, false, true, false, false, true, false, ...more.map(() => true)],
+    );
+  }
 });
 
 test('a password is given where the host asks for it in its own words, and FTP goes over IPv6', async t => {

@@ -20,6 +20,11 @@ export interface CheckedEntry extends FileEntry {
   readonly sha256?: string | undefined;
 }
 
+/** The folder that something lies in; empty for the top. */
+export function folderOf(path: ByteString): ByteString {
+  return asBytes(path.slice(0, Math.max(0, path.lastIndexOf('/'))));
+}
+
 /** A line of `files.ndjson`. A path that is not UTF-8 is also given in Base64. */
 export function entryLine(entry: CheckedEntry): string {
   const { path, type, size, mode, mtime, to, sha256 } = entry;

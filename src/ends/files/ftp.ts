@@ -3,7 +3,7 @@ import { setTimeout } from 'node:timers/promises';
 import type { FileInfo } from 'basic-ftp';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
-import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { timeOfListing } from '../../core/files/listing-time.js';
 import { type Content, chunksOf } from '../content.js';
 import { type FtpSession, isFtpError } from '../ftp/session.js';
@@ -70,15 +70,12 @@ export class FtpFiles implements FilesEnd {
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
-    this.at(path);
-    const slash = path.lastIndexOf('/');
-    const above = asBytes(slash < 0 ? '' : path.slice(0, slash));
-    try {
-      return (await this.entriesIn(above)).find(one => one.path === path);
-    } catch (error) {
-      if (error instanceof Missing) return undefined;
-      throw error;
-    }
+    return (await this.entriesAt([path]))[0];
+  }
+
+  async entriesAt(paths: readonly ByteString[]): Promise<readonly (FileEntry | undefined)[]> {
+    const there = await this.entriesBeside(paths);
+    return paths.map(path => there.get(path));
   }
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
@@ -115,17 +112,9 @@ export class FtpFiles implements FilesEnd {
     paths: readonly ByteString[],
     signal: AbortSignal,
   ): Promise<ReadonlyMap<ByteString, string>> {
-    const there = new Set<string>();
-    const folders = new Set(paths.map(path => asBytes(path.slice(0, Math.max(0, path.lastIndexOf('/'))))));
-    await inTurns([...folders], this.atOnce, signal, async folder => {
-      const entries = await this.entriesIn(folder).catch(error => {
-        if (error instanceof Missing) return [];
-        throw error;
-      });
-      for (const { path, type } of entries) if (type === 'file') there.add(path);
-    });
+    const there = await this.entriesBeside(paths, signal);
     return sumsByReading(paths, this.atOnce, signal, async path =>
-      there.has(path) ? this.read(path) : undefined,
+      there.get(path)?.type === 'file' ? this.read(path) : undefined,
     );
   }
 
@@ -252,6 +241,23 @@ export class FtpFiles implements FilesEnd {
   /** The package gives a folder's listing as a whole. */
   private async *listed(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
     yield await this.entriesIn(folder);
+  }
+
+  /** What lies in the folders of some paths, by path; each folder is listed once. */
+  private async entriesBeside(
+    paths: readonly ByteString[],
+    signal?: AbortSignal,
+  ): Promise<ReadonlyMap<ByteString, FileEntry>> {
+    const there = new Map<ByteString, FileEntry>();
+    const folders = [...new Set(paths.map(folderOf))];
+    await inTurns(folders, this.atOnce, signal, async folder => {
+      const entries = await this.entriesIn(folder).catch(error => {
+        if (error instanceof Missing) return [];
+        throw error;
+      });
+      for (const entry of entries) there.set(entry.path, entry);
+    });
+    return there;
   }
 
   private async entriesIn(folder: ByteString): Promise<FileEntry[]> {

@@ -1,7 +1,7 @@
 import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
-import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
 import { inTurns } from '../in-turns.js';
 import { FarCommands } from '../ssh/commands.js';
@@ -34,6 +34,8 @@ export class SftpFiles implements FilesEnd {
   private readonly session: SshSession;
   private readonly root: string;
   private readonly commands: FarCommands;
+  /** The listing that is under way, as long as it is. */
+  private finding: ReturnType<FarCommands['find']> | undefined;
 
   /** @param root its absolute path at the far side */
   constructor(session: SshSession, place: string, root: string) {
@@ -82,7 +84,11 @@ export class SftpFiles implements FilesEnd {
   }
 
   async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    const found = await this.commands.find();
+    const finding = this.commands.find();
+    this.finding = finding;
+    const found = await finding.finally(() => {
+      this.finding = undefined;
+    });
     const told = async function* (folder: ByteString) {
       yield found?.get(folder) ?? [];
     };
@@ -101,6 +107,14 @@ export class SftpFiles implements FilesEnd {
       if (isMissing(error)) return undefined;
       throw error;
     }
+  }
+
+  async entriesAt(paths: readonly ByteString[]): Promise<readonly (FileEntry | undefined)[]> {
+    const asked = Promise.all(paths.map(path => this.entry(path)));
+    // A listing that is under way may tell them sooner, for a channel for files takes longer to open.
+    asked.catch(() => {});
+    const listed = this.finding?.then(found => (found && entriesIn(found, paths)) ?? asked);
+    return listed ? Promise.race([listed, asked]) : asked;
   }
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
@@ -144,9 +158,8 @@ export class SftpFiles implements FilesEnd {
     return new Map([...sums, ...read]);
   }
 
-  async beginStreams(most: number): Promise<() => void> {
-    const few = Math.min(most, this.streams);
-    return (await this.session.has('tar')) ? this.commands.beginTar(few) : () => {};
+  beginStreams(most: number): () => void {
+    return this.commands.beginTar(Math.min(most, this.streams));
   }
 
   readMany(paths: readonly ByteString[], signal: AbortSignal): ReturnType<NonNullable<FilesEnd['readMany']>> {
@@ -370,6 +383,17 @@ function entryIn(folder: ByteString, { filename, attrs }: FileEntryWithStats): F
 }
 
 /** What stands at a path, by its attributes; the target of a link is told by another request. */
+/** The entries at some paths in a listing by folder; undefined where a link leads to some of them. */
+function entriesIn(
+  found: ReadonlyMap<ByteString, readonly FileEntry[]>,
+  paths: readonly ByteString[],
+): (FileEntry | undefined)[] | undefined {
+  const at = (path: ByteString) => found.get(folderOf(path))?.find(entry => entry.path === path);
+  const isBehindLink = (path: ByteString): boolean =>
+    path !== '' && (at(path)?.type === 'link' || isBehindLink(folderOf(path)));
+  return paths.some(path => isBehindLink(folderOf(path))) ? undefined : paths.map(at);
+}
+
 function entryOf(path: ByteString, { mode, size, mtime }: Stats): FileEntry | undefined {
   const kind = mode & 0o170000;
   const type =

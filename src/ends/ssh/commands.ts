@@ -4,7 +4,7 @@ import type { ClientChannel } from 'ssh2';
 import { extract, pack } from 'tar-stream';
 import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../core/bytes.js';
 import { PorterError } from '../../core/errors.js';
-import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { chunksOf } from '../content.js';
 import type { FileToWrite } from '../files/files-end.js';
 import { LinkLost } from '../link-lost.js';
@@ -82,27 +82,35 @@ export class FarCommands {
     paths: readonly ByteString[],
     signal: AbortSignal,
   ): Promise<AsyncIterable<{ path: ByteString; content: AsyncIterable<Buffer> }> | undefined> {
-    if (!(await this.session.has('tar'))) return undefined;
+    if (!(await this.session.has('tar'))) {
+      this.endBegun();
+      return undefined;
+    }
     const channel = await this.stream();
     channel.stderr.resume();
     channel.end(namesOf(paths));
     return entriesOf(channel, signal);
   }
 
-  /** Begins with streams that are soon asked for. @returns what ends those that were not */
+  /**
+   * Begins with streams that may soon be asked for, before it is known what programs there are.
+   * @returns what ends those that were not
+   */
   beginTar(streams: number): () => void {
     for (let i = 0; i < streams; i++) {
       const channel = this.session.start(this.taking);
       channel.catch(() => {});
       this.begun.push(channel);
     }
-    return () => {
-      for (const channel of this.begun.splice(0))
-        channel.then(
-          one => one.destroy(),
-          () => {},
-        );
-    };
+    return () => this.endBegun();
+  }
+
+  private endBegun(): void {
+    for (const channel of this.begun.splice(0))
+      channel.then(
+        one => one.destroy(),
+        () => {},
+      );
   }
 
   /** One that was begun with, if any is left, or another. */
@@ -189,8 +197,6 @@ function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
     const [, kind, size, mode, seconds, path] = /^(\w) (\d+) (\d+) (-?\d+)\S* (.*)$/s.exec(parts[i]!) ?? [];
     const type = types[kind ?? ''];
     if (!type || !path || !staysInside(path)) continue;
-    const slash = path.lastIndexOf('/');
-    const folder = asBytes(slash < 0 ? '' : path.slice(0, slash));
     const entry: FileEntry = {
       path: asBytes(path),
       type,
@@ -199,6 +205,7 @@ function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
       mtime: Math.max(-latest, Math.min(latest, Number(seconds) * 1000)),
       to: type === 'link' ? asBytes(parts[i + 1]!) : undefined,
     };
+    const folder = folderOf(entry.path);
     const list = found.get(folder);
     if (list) list.push(entry);
     else found.set(folder, [entry]);
