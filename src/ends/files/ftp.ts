@@ -248,6 +248,7 @@ export class FtpFiles implements FilesEnd {
     paths: readonly ByteString[],
     signal?: AbortSignal,
   ): Promise<ReadonlyMap<ByteString, FileEntry>> {
+    for (const path of paths) this.at(path);
     const there = new Map<ByteString, FileEntry>();
     const folders = [...new Set(paths.map(folderOf))];
     await inTurns(folders, this.atOnce, signal, async folder => {

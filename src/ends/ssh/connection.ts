@@ -189,7 +189,7 @@ export class SshConnection {
   private async channel<Opened extends SFTPWrapper | ClientChannel>(
     open: (done: (error: Error | undefined, opened: Opened) => void) => void,
   ): Promise<Opened> {
-    this.channels++;
+    const others = this.channels++;
     try {
       const opened = await this.whileConnected(
         new Promise<Opened>((resolve, reject) => {
@@ -201,8 +201,8 @@ export class SshConnection {
     } catch (error) {
       this.channels--;
       // A host that refuses the only one has another reason.
-      if (this.lost || this.channels === 0 || !/Channel open failure/.test(String(error))) throw error;
-      this.mostChannels = Math.min(this.mostChannels, this.channels);
+      if (this.lost || others === 0 || !/Channel open failure/.test(String(error))) throw error;
+      this.mostChannels = Math.min(this.mostChannels, others);
       throw new NoRoom('the host lets no more channels be open on a connection', { cause: error });
     }
   }
