@@ -113,8 +113,8 @@ export class SftpFiles implements FilesEnd {
     const asked = Promise.all(paths.map(path => this.entry(path)));
     // A listing that is under way may tell them sooner, for a channel for files takes longer to open.
     asked.catch(() => {});
-    const listed = this.finding?.then(found => (found && entriesIn(found, paths)) ?? asked);
-    return listed ? Promise.race([listed, asked]) : asked;
+    const listed = this.finding?.then(found => (found && entriesAmong(found, paths)) ?? asked);
+    return listed ? Promise.any([listed, asked]).catch(() => asked) : asked;
   }
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
@@ -382,9 +382,8 @@ function entryIn(folder: ByteString, { filename, attrs }: FileEntryWithStats): F
   return entryOf(asBytes(folder === '' ? name : `${folder}/${name}`), attrs as Stats);
 }
 
-/** What stands at a path, by its attributes; the target of a link is told by another request. */
 /** The entries at some paths in a listing by folder; undefined where a link leads to some of them. */
-function entriesIn(
+function entriesAmong(
   found: ReadonlyMap<ByteString, readonly FileEntry[]>,
   paths: readonly ByteString[],
 ): (FileEntry | undefined)[] | undefined {
@@ -394,6 +393,7 @@ function entriesIn(
   return paths.some(path => isBehindLink(folderOf(path))) ? undefined : paths.map(at);
 }
 
+/** What stands at a path, by its attributes; the target of a link is told by another request. */
 function entryOf(path: ByteString, { mode, size, mtime }: Stats): FileEntry | undefined {
   const kind = mode & 0o170000;
   const type =

@@ -62,7 +62,7 @@ export class SshConnection {
   /** @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login */
   /**
    * @param line one that was begun already, where there is no host to go through
-   * @param setOff is called once only the host is waited for
+   * @param setOff is called once only a host is waited for
    */
   static async open(
     login: SshLogin,
@@ -70,7 +70,7 @@ export class SshConnection {
     line = lineTo(login),
     setOff = () => {},
   ): Promise<SshConnection> {
-    const jump = login.through && (await SshConnection.open(login.through, hostKeys));
+    const jump = login.through && (await SshConnection.open(login.through, hostKeys, undefined, setOff));
     const sock = jump ? await jump.forward(login.host, login.port) : line!;
     const client = new Client();
     // A connection that fails in its first moment tells of it more than once; the first is what is told.
