@@ -29,6 +29,7 @@ export class SshConnection {
   /** Channels for files and commands that are open or being opened, and how many the host lets be open. */
   private channels = 0;
   private mostChannels = Number.POSITIVE_INFINITY;
+  private hadChannel = false;
 
   private constructor(client: Client, jump: SshConnection | undefined) {
     this.client = client;
@@ -196,13 +197,15 @@ export class SshConnection {
           open((error, one) => (error ? reject(error) : resolve(one)));
         }),
       );
+      this.hadChannel = true;
       (opened as ClientChannel).once('close', () => this.channels--);
       return opened;
     } catch (error) {
       this.channels--;
-      // A host that refuses the only one has another reason.
-      if (this.lost || others === 0 || !/Channel open failure/.test(String(error))) throw error;
-      this.mostChannels = Math.min(this.mostChannels, others);
+      // A host that refuses the first has another reason; later it may not have put away yet what was closed.
+      const isFull = (others > 0 || this.hadChannel) && /Channel open failure/.test(String(error));
+      if (this.lost || !isFull) throw error;
+      this.mostChannels = Math.min(this.mostChannels, Math.max(1, others));
       throw new NoRoom('the host lets no more channels be open on a connection', { cause: error });
     }
   }
