@@ -1,5 +1,6 @@
 import { asBytes, type ByteString, bytesOfText } from '../core/bytes.js';
 import { PartWayError, UsageError } from '../core/errors.js';
+import { folderOf } from '../core/files/entries.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles, placeAbove } from '../ends/files/place.js';
 import type { Move } from './move.js';
@@ -120,7 +121,7 @@ function carryAgain(place: string, cause: unknown): PartWayError {
 }
 
 async function moveAside(end: FilesEnd, path: ByteString, to: ByteString): Promise<void> {
-  const slash = to.lastIndexOf('/');
-  if (slash > 0) await end.makeFolder(asBytes(to.slice(0, slash)), 0o700);
+  const above = folderOf(to);
+  if (above !== '') await end.makeFolder(above, 0o700);
   await end.rename(path, to);
 }

@@ -334,9 +334,9 @@ export class SftpFiles implements FilesEnd {
   }
 
   private async makeAbove(path: ByteString): Promise<void> {
-    const slash = path.lastIndexOf('/');
-    if (slash > 0) {
-      await this.makeFolder(asBytes(path.slice(0, slash)), 0o755);
+    const above = folderOf(path);
+    if (above !== '') {
+      await this.makeFolder(above, 0o755);
       return;
     }
     const parts = this.root.split('/').filter(Boolean);
