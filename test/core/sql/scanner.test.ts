@@ -3,12 +3,13 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import { parsePair } from '../../../src/core/address/pairs.js';
 import { DamageError } from '../../../src/core/errors.js';
-import { roomBefore, workbench } from '../../../src/core/kernels/workbench.js';
+import { pieceBytes, roomBefore, workbench } from '../../../src/core/kernels/workbench.js';
 import { DumpRewriter } from '../../../src/core/rewrite/dump.js';
 import { compileRules } from '../../../src/core/rewrite/rules.js';
 import { compileScope } from '../../../src/core/rewrite/scope.js';
 import { wordpressColumns } from '../../../src/core/site/family-columns.js';
 import { RowCount } from '../../../src/core/sql/row-count.js';
+import { DumpScanner } from '../../../src/core/sql/scanner.js';
 import { DumpStatements } from '../../../src/core/sql/statements.js';
 
 const dump = `/*!999999\\- enable the sandbox mode */ 
@@ -135,6 +136,57 @@ test('long literals are followed wherever the dump is cut, whatever lay in memor
     });
     assert.equal(after, quotes + text);
     assert.equal(rewriter.tables.get('t')?.rows, 1 + rows.length, `cut at ${cut}`);
+  }
+});
+
+test('every literal is shown whole, whatever backslashes and quotes stand in it and at its end', () => {
+  const run = fc.oneof(
+    fc.nat(140).map(length => 'x'.repeat(length)),
+    fc.nat(70).map(length => '\\'.repeat(length)),
+    fc.constantFrom("'", "''", '"', "\\'", '\\"', 'https://old.example/site/a'),
+  );
+  const value = fc.array(run, { maxLength: 12 }).map(runs => runs.join(''));
+  const always = { rules: { ...rules, mend: true } };
+  fc.assert(
+    fc.property(
+      fc.array(value, { minLength: 1, maxLength: 6 }),
+      fc.constantFrom('backslashes', 'doubled quotes', 'no escapes'),
+      fc.array(fc.nat(), { maxLength: 3 }),
+      (values, way, cuts) => {
+        const escaped = values.map(text => {
+          if (way === 'backslashes') return text.replace(/[\\']/g, '\\$&');
+          return text.replace(/'/g, "''").replace(/\\/g, way === 'no escapes' ? '\\' : '\\\\');
+        });
+        const mode = way === 'no escapes' ? "SET sql_mode='NO_BACKSLASH_ESCAPES';\n" : '';
+        const text = `${mode}INSERT INTO t VALUES ${escaped.map(one => `('${one}')`).join(',')};\n`;
+        const after = text.replaceAll('https://old.example/site/', 'https://new.example/');
+        const { text: written, rewriter } = rewrite(text, cuts, always);
+        assert.equal(written, after);
+        assert.equal(rewriter.tables.get('t')?.rows, values.length);
+        const shown: string[] = [];
+        const scanner = new DumpScanner({
+          literal: ({ s, start, end }) => {
+            shown.push(s.slice(start, end));
+            return undefined;
+          },
+        });
+        scanner.push(Buffer.from(text, 'latin1'));
+        scanner.finish();
+        assert.deepEqual(shown, escaped);
+      },
+    ),
+    { numRuns: 1500 },
+  );
+});
+
+test('a literal that is gone through in several pieces may have its escapes cut by them', () => {
+  for (const before of ['', 'x', 'xx', 'xxx']) {
+    for (const escaped of ["\\'", '\\\\', "''"]) {
+      const text = `INSERT INTO t VALUES (1,'${before}${escaped.repeat(pieceBytes / 2 + 40)}'),(2,'b');\n`;
+      const { text: after, rewriter } = rewrite(text, [], { rules: nothing });
+      assert.ok(after === text);
+      assert.equal(rewriter.tables.get('t')?.rows, 2);
+    }
   }
 });
 
