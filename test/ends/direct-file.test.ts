@@ -4,7 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { workbench } from '../../src/core/kernels/workbench.js';
+import { blockBytes, workbench } from '../../src/core/kernels/workbench.js';
 import { DirectFile } from '../../src/ends/database/direct-file.js';
 
 /** Bytes that tell where they stand. */
@@ -25,13 +25,13 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
           for (const file of files) {
             let bytes: Buffer = Buffer.from(source.subarray(at, at + size));
             const place = file.place();
-            if (placed && bytes.length <= place.length) {
+            if (placed && place && bytes.length <= place.length) {
               bytes.copy(place);
               bytes = place.subarray(0, bytes.length);
             }
             file.take(bytes);
             // Elsewhere it may be changed at once.
-            if (bytes.buffer !== place.buffer) bytes.fill(0);
+            if (bytes.buffer !== place?.buffer) bytes.fill(0);
             if (waits) await file.room(0);
           }
           at = Math.min(at + size, source.length);
@@ -47,6 +47,72 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
     rmSync(root, { recursive: true });
   });
 }
+
+test('blocks that are read and hardly change are written from where they lie, and stay as they are until they are read', async t => {
+  const root = mkdtempSync(join(tmpdir(), 'able-porter-'));
+  t.after(() => rmSync(root, { recursive: true }));
+  const bench = workbench();
+  const part = fc.record({
+    percent: fc.integer({ min: 0, max: 100 }),
+    put: fc.oneof(
+      { weight: 12, arbitrary: fc.constant(undefined) },
+      { weight: 1, arbitrary: fc.string({ unit: 'binary-ascii', maxLength: 90 }) },
+      { weight: 1, arbitrary: fc.constant('longer than all blocks'.repeat(600_000)) },
+    ),
+    placed: fc.boolean(),
+  });
+  // Of each block of a file: what is handed on of it in turn, and how much is left over for the next.
+  const piece = fc.record({
+    parts: fc.array(part, { minLength: 1, maxLength: 5 }),
+    rest: fc.constantFrom(0, 0, 1, 100, 5000),
+    short: fc.constantFrom(0, 0, 0, 7),
+  });
+  let passedOn = 0;
+  const { passOn } = bench;
+  t.mock.method(bench, 'passOn', (...given: Parameters<typeof passOn>) => {
+    const block = passOn.apply(bench, given);
+    if (block) passedOn++;
+    return block;
+  });
+  await fc.assert(
+    fc.asyncProperty(fc.array(piece, { minLength: 1, maxLength: 6 }), async pieces => {
+      const file = new DirectFile(join(root, 'a'), 'Writing');
+      const blocks = bench.incoming.take()!;
+      const expected: Buffer[] = [];
+      let left = Buffer.alloc(0);
+      for (const [turn, { parts, rest, short }] of pieces.entries()) {
+        const block = blocks[turn % blocks.length]!.subarray(0, blockBytes - short);
+        source.copy(block, 0, turn * 1_234_567);
+        const read = bench.joined([left], block);
+        const before = Buffer.from(read);
+        const end = read.length - rest;
+        let at = 0;
+        for (const [i, { percent, put, placed }] of parts.entries()) {
+          const to = i === parts.length - 1 ? end : at + Math.floor((percent / 100) * (end - at));
+          let chunk = read.subarray(at, to);
+          if (put !== undefined) {
+            // As the kernels carry out edits: into the place that is given, from where it is read.
+            const changed = Buffer.concat([chunk, Buffer.from(put)]);
+            const place = placed ? file.place() : undefined;
+            chunk = place && place.length > changed.length ? place.subarray(0, changed.length) : changed;
+            if (chunk !== changed) changed.copy(chunk);
+            expected.push(Buffer.from(changed));
+          } else expected.push(Buffer.from(chunk));
+          file.take(chunk);
+          assert.ok(read.subarray(to).equals(before.subarray(to)), 'what is not read yet did not change');
+          at = to;
+        }
+        left = Buffer.from(read.subarray(end));
+        await file.room(8 << 20);
+      }
+      bench.incoming.giveBack();
+      await file.end();
+      assert.ok(readFileSync(join(root, 'a')).equals(Buffer.concat(expected)));
+    }),
+    { numRuns: 60 },
+  );
+  assert.ok(passedOn > 0, 'blocks were passed on');
+});
 
 test('memory that is not lent may begin anywhere: some of it where a disk could take a block', async t => {
   const root = mkdtempSync(join(tmpdir(), 'able-porter-'));

@@ -15,10 +15,13 @@ const splicedBytes = 2 * pieceBytes;
 /** Bytes of a file that are read or written in one go, and room before them for what is left of those before. */
 export const blockBytes = 1 << 21;
 export const roomBefore = 1 << 20;
-const blocksOut = 4;
+const blocksIn = 2;
+const blocksOut = 5;
 
 /** The kernels may read so far beyond a piece. */
 const beyond = 64;
+/** What the machine's memory is divided into, as far as the disk cares. */
+const pageBytes = 4096;
 
 /** Some bytes that lie in the memory. */
 interface Piece {
@@ -32,10 +35,10 @@ type Tenant = object & { moveOut?(): void };
 
 /** Places in the memory that one at a time may have. */
 class Lent {
-  private readonly places: readonly Buffer[];
+  private readonly places: Buffer[];
   private areTaken = false;
 
-  constructor(places: readonly Buffer[]) {
+  constructor(places: Buffer[]) {
     this.places = places;
   }
 
@@ -44,6 +47,18 @@ class Lent {
     if (this.areTaken) return undefined;
     this.areTaken = true;
     return this.places;
+  }
+
+  /** Which of the places begins at an offset of the memory's buffer, while somebody has it; otherwise -1. */
+  indexAt(offset: number): number {
+    return this.areTaken ? this.places.findIndex(({ byteOffset }) => byteOffset === offset) : -1;
+  }
+
+  /** Has another place instead of one of its own, which it gives. */
+  swap(index: number, other: Buffer): Buffer {
+    const own = this.places[index]!;
+    this.places[index] = other;
+    return own;
   }
 
   giveBack(): void {
@@ -71,9 +86,11 @@ class Workbench {
   /** Where patterns and what is found of them are kept, and where that ends. */
   readonly search: number;
   readonly end: number;
-  /** For blocks of a file, with room before them: one may be read while the other is worked on. */
+  /**
+   * For blocks of a file: one may be read while the other is worked on. Each begins with a page of the machine's memory, and
+   * has room before it, as those have that are written.
+   */
   readonly incoming: Lent;
-  /** For blocks that are written; each begins with a page of the machine's memory. */
   readonly outgoing: Lent;
   private readonly tenants = new Map<number, Tenant>();
   private loaded: Piece = { bytes: undefined, from: 0, to: 0 };
@@ -84,9 +101,10 @@ class Workbench {
       end += bytes;
       return end - bytes;
     };
+    const block = () => room(roomBefore + blockBytes + pageBytes) + roomBefore;
     const places = {
-      outgoing: Array.from({ length: blocksOut }, () => room(blockBytes)),
-      incoming: [0, 1].map(() => room(roomBefore + blockBytes + beyond) + roomBefore),
+      outgoing: Array.from({ length: blocksOut }, block),
+      incoming: Array.from({ length: blocksIn }, block),
       pieces: room(pieceBytes + beyond),
       text: room(textBytes + beyond),
       rows: room(rowsBytes),
@@ -114,6 +132,21 @@ class Workbench {
     this.spliced = memory.subarray(from + places.spliced, from + places.spliced + splicedBytes);
     this.search = from + places.search;
     this.end = from + end;
+  }
+
+  /**
+   * Where bytes begin an incoming block, it becomes an outgoing one, and the outgoing one that is given for it an incoming
+   * one: what does not change need not be copied. Whoever works on the block may read on in it.
+   * @returns the block; undefined where they begin none
+   */
+  passOn(bytes: Buffer, from: number, instead: Buffer): Buffer | undefined {
+    if (bytes.buffer !== this.memory.buffer) return undefined;
+    const incoming = this.incoming.indexAt(bytes.byteOffset + from);
+    const outgoing = this.outgoing.indexAt(instead.byteOffset);
+    if (incoming < 0 || outgoing < 0) return undefined;
+    const block = this.incoming.swap(incoming, instead);
+    this.outgoing.swap(outgoing, block);
+    return block;
   }
 
   /** Makes a place a tenant's own. @returns false where it has been since the tenant was here last */

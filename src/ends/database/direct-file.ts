@@ -24,6 +24,10 @@ export class DirectFile {
   private block: Buffer;
   private at = 0;
   private used = 0;
+  /** Whether the block came with bytes in it that do not change, and may still be read by whoever works on it. */
+  private isShared = false;
+  /** A block that may still be read, and is free then. */
+  private freeLater: Buffer | undefined;
   private readonly underWay = new Set<Promise<void>>();
 
   constructor(name: string, doing: string) {
@@ -44,30 +48,36 @@ export class DirectFile {
     return this.underWay.size * blockBytes + this.used;
   }
 
-  /** Takes a chunk, which may be changed after the call. A failure is told by what waits next. */
+  /**
+   * Takes a chunk, which may be changed after the call; one that begins an incoming block of the workbench, or follows on
+   * what began one, when room was asked for. A failure is told by what waits next.
+   */
   take(chunk: Buffer): void {
-    let from = 0;
-    if (chunk.buffer === this.block.buffer && chunk.byteOffset === this.block.byteOffset + this.used) {
-      // It was put there by whoever asked for the place.
-      from = chunk.length;
-      this.used += from;
-    }
-    for (;;) {
+    for (let from = 0; from < chunk.length; ) {
+      if (this.used === 0) this.share(chunk, from);
+      const { block, used } = this;
+      const liesThere = chunk.buffer === block.buffer && chunk.byteOffset + from === block.byteOffset + used;
+      let taken = Math.min(chunk.length - from, blockBytes - used);
+      if (!liesThere) {
+        this.keepApart();
+        taken = chunk.copy(this.block, used, from);
+      }
+      from += taken;
+      this.used += taken;
       if (this.used === blockBytes) this.passBlock();
-      if (from === chunk.length) return;
-      const copied = chunk.copy(this.block, this.used, from);
-      this.used += copied;
-      from += copied;
     }
   }
 
   /** Where the next chunk may be put before it is taken, so that it need not be copied there. */
-  place(): Buffer {
-    return this.block.subarray(this.used);
+  place(): Buffer | undefined {
+    return this.isShared ? undefined : this.block.subarray(this.used);
   }
 
   /** Ends when no more than so many bytes wait, and half of the blocks are free. */
   async room(bytes: number): Promise<void> {
+    this.isShared = false;
+    if (this.freeLater) this.free.push(this.freeLater);
+    this.freeLater = undefined;
     const most = Math.min(bytes / blockBytes, this.blocks / 2);
     while (this.underWay.size > most) await Promise.race(this.underWay);
     if (this.failure) throw asTrouble(this.failure, this.doing);
@@ -96,10 +106,31 @@ export class DirectFile {
     this.past = undefined;
   }
 
+  /** Where a chunk begins an incoming block, goes on with that as the one that is filled. */
+  private share(chunk: Buffer, from: number): void {
+    // There must be another to go on with when something changes.
+    const block = this.lent && this.free.length > 0 && workbench().passOn(chunk, from, this.block);
+    if (!block) return;
+    this.block = block;
+    this.isShared = true;
+  }
+
+  /** Goes on in a block of its own, where what comes next would change what may still be read. */
+  private keepApart(): void {
+    if (!this.isShared) return;
+    const { block, used } = this;
+    this.isShared = false;
+    this.block = this.free.pop()!;
+    block.copy(this.block, 0, 0, used);
+    this.freeLater = block;
+  }
+
   private passBlock(): void {
     const { block, at } = this;
     this.used = 0;
     this.at += blockBytes;
+    // All of it was taken, and so was read.
+    this.isShared = false;
     if (at === 0) {
       if (!this.writtenPast(block)) this.attempt(() => writeAll(this.file!, block, at));
       return;
