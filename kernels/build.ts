@@ -4,23 +4,36 @@ import { fileURLToPath } from 'node:url';
 import asc from 'assemblyscript/asc';
 
 const target = fileURLToPath(new URL('../src/core/kernels/wasm.ts', import.meta.url));
-const source = fileURLToPath(new URL('index.ts', import.meta.url));
-let compiled = Buffer.alloc(0);
-const { error, stderr } = await asc.main(
-  [source, '-O3', '--noAssert', '--runtime', 'stub', '--enable', 'simd', '--outFile', 'kernels.wasm'],
-  {
-    writeFile: (_name: string, content: string | Uint8Array) => {
-      compiled = Buffer.from(content);
+
+/** What comes of a source file, in lines of Base64. @param base where in the memory its own tables lie */
+async function compiled(file: string, base: number): Promise<string> {
+  let bytes = Buffer.alloc(0);
+  const source = fileURLToPath(new URL(file, import.meta.url));
+  const memory = ['--importMemory', '--sharedMemory', '--initialMemory', '1', '--maximumMemory', '65536'];
+  const { error, stderr } = await asc.main(
+    [source, '-O3', '--noAssert', '--runtime', 'stub', '--enable', 'simd', '--enable', 'threads']
+      .concat(memory, '--memoryBase', String(base), '--outFile', 'kernels.wasm'),
+    {
+      writeFile: (_name: string, content: string | Uint8Array) => {
+        bytes = Buffer.from(content);
+      },
     },
-  },
-);
-if (error) throw new Error(stderr.toString(), { cause: error });
-const lines = compiled.toString('base64').match(/.{1,100}/g)!;
+  );
+  if (error) throw new Error(stderr.toString(), { cause: error });
+  const lines = bytes.toString('base64').match(/.{1,100}/g)!;
+  return lines.map(line => `  '${line}',`).join('\n');
+}
+
 const text = `// Written by "npm run kernels" from kernels/.
 
 /** The kernels as WebAssembly, in Base64. */
 export const wasm = [
-${lines.map(line => `  '${line}',`).join('\n')}
+${await compiled('index.ts', 1024)}
+].join('');
+
+/** One of them by itself, for another thread in the same memory: its tables lie elsewhere. */
+export const findWasm = [
+${await compiled('find.ts', 32 * 1024)}
 ].join('');
 `;
 if (!process.argv.includes('--check')) writeFileSync(target, text);

@@ -72,7 +72,8 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
       await writer?.room(mayWait);
       await parts?.settle();
     };
-    await readDump(job.from, whole, { signal, progress, after, unpackedLimit: job.unpackedLimit });
+    const { search } = rewriter;
+    await readDump(job.from, whole, { signal, progress, after, unpackedLimit: job.unpackedLimit, search });
     const written = await writer?.finish();
     const tables = [...rewriter.tables.values()];
     return {

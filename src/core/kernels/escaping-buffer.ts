@@ -17,9 +17,9 @@ export class EscapingBuffer {
 
   /** @param size bytes that are passed on together @param emit takes a chunk that is good until the call ends */
   constructor(size: number, emit: (chunk: Buffer) => void) {
-    const { kernels, memory, from } = kernelsWith(3 * stepBytes + size + 64);
+    const { kernels, shared, from } = kernelsWith(3 * stepBytes + size + 64);
     this.kernels = kernels;
-    this.memory = memory;
+    this.memory = Buffer.from(shared.buffer);
     this.given = from;
     this.begin = from + stepBytes;
     // What is put last may go beyond by so much.

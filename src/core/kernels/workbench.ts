@@ -1,5 +1,5 @@
 import type { ByteString } from '../bytes.js';
-import { type Kernels, kernelsWith } from './module.js';
+import { type Kernels, kernelsWith, type SharedMemory } from './module.js';
 
 /** Bytes that are worked on in one go. */
 export const pieceBytes = 4 << 20;
@@ -15,7 +15,7 @@ const splicedBytes = 2 * pieceBytes;
 /** Bytes of a file that are read or written in one go, and room before them for what is left of those before. */
 export const blockBytes = 1 << 21;
 export const roomBefore = 1 << 20;
-const blocksIn = 2;
+const blocksIn = 3;
 const blocksOut = 5;
 
 /** The kernels may read so far beyond a piece. */
@@ -69,6 +69,8 @@ class Lent {
 /** A memory with the kernels in it, in which all that read dumps and values take turns. */
 class Workbench {
   readonly kernels: Kernels;
+  /** The memory, as other threads can be given it, and as bytes. */
+  readonly shared: SharedMemory;
   readonly memory: Buffer;
   /** Where the piece of a buffer lies that was asked for last. */
   piece: number;
@@ -86,6 +88,8 @@ class Workbench {
   /** Where patterns and what is found of them are kept, and where that ends. */
   readonly search: number;
   readonly end: number;
+  /** Where another thread has patterns, and puts what it finds. */
+  readonly ahead: number;
   /**
    * For blocks of a file: one may be read while the other is worked on. Each begins with a page of the machine's memory, and
    * has room before it, as those have that are written.
@@ -113,10 +117,13 @@ class Workbench {
       edits: room(24 * mostEdits),
       puts: room(putBytes),
       spliced: room(splicedBytes),
+      ahead: room(aheadBytes),
       search: room(searchBytes),
     };
-    const { kernels, memory, from } = kernelsWith(end);
+    const { kernels, shared, from } = kernelsWith(end);
     this.kernels = kernels;
+    this.shared = shared;
+    const memory = Buffer.from(shared.buffer);
     this.memory = memory;
     const blockAt = (at: number) => memory.subarray(from + at, from + at + blockBytes);
     this.incoming = new Lent(places.incoming.map(blockAt));
@@ -130,6 +137,7 @@ class Workbench {
     this.edits = from + places.edits;
     this.puts = from + places.puts;
     this.spliced = memory.subarray(from + places.spliced, from + places.spliced + splicedBytes);
+    this.ahead = from + places.ahead;
     this.search = from + places.search;
     this.end = from + end;
   }
@@ -221,6 +229,7 @@ class Workbench {
 const rowsBytes = 32 * 1024;
 export const addressesBytes = 512 * 1024;
 const searchBytes = 8 * 1024 * 1024;
+export const aheadBytes = 2 * 1024 * 1024;
 
 let made: Workbench | undefined;
 

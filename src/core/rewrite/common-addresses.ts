@@ -1,5 +1,6 @@
 import { bytesOfText } from '../bytes.js';
 import { addressesBytes, workbench } from '../kernels/workbench.js';
+import type { ManySearch } from '../search/many.js';
 import type { Form } from './match.js';
 import type { AddressTarget, Rules } from './rules.js';
 
@@ -35,13 +36,18 @@ export class CommonAddresses {
     this.table = table && table.length <= addressesBytes ? table : undefined;
   }
 
+  /** Looks for the anchors of windows. */
+  get search(): ManySearch | undefined {
+    return this.table && this.rules.anchors?.search;
+  }
+
   /** Looks for anchors in a window. @returns how many there are, or undefined where nothing can be done here */
   window(bytes: Uint8Array): number | undefined {
-    const { anchors } = this.rules;
-    if (!this.table || !anchors) return undefined;
+    const { search } = this;
+    if (!this.table || !search) return undefined;
     const bench = workbench();
     if (bench.take(bench.addresses, this)) this.table.copy(bench.memory, bench.addresses);
-    return anchors.search.leaveAnchors(bytes);
+    return search.leaveAnchors(bytes);
   }
 
   private tableOf(): Buffer | undefined {

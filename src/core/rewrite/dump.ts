@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, type Edit, Stretch, textOf } from '../bytes.js';
+import type { ManySearch } from '../search/many.js';
 import { looksSerialized } from '../serialized/spans.js';
 import { readAssignments } from '../sql/assignments.js';
 import { readCreateTable } from '../sql/create-table.js';
@@ -87,6 +88,11 @@ export class DumpRewriter implements DumpVisitor {
     this.common = new CommonAddresses(what.rules);
     this.scanner = new DumpScanner(this, emit);
     if (what.left) what.left.row = () => this.rowText();
+  }
+
+  /** What is looked for in all of the dump; undefined where it is not, or not in whole windows. */
+  get search(): ManySearch | undefined {
+    return this.common.search;
   }
 
   /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */

@@ -1,5 +1,5 @@
 import type { ByteString } from '../bytes.js';
-import { mostAnchors, pieceBytes, textBytes, workbench } from '../kernels/workbench.js';
+import { aheadBytes, mostAnchors, pieceBytes, textBytes, workbench } from '../kernels/workbench.js';
 
 /** A run of bytes to find. */
 export interface BytePattern {
@@ -22,19 +22,34 @@ const beyond = 16;
 /** So many places at least have room at a time. */
 const placesAtOnce = 4096;
 
+/** Where in the memory lies what another thread needs that finds the patterns beforehand. */
+export interface PlacesAhead {
+  readonly table: number;
+  /** Where it stands how far the last search came. */
+  readonly resume: number;
+  /** For each block, where the places go that are found in it; as `find` gives them. */
+  readonly anchors: readonly number[];
+  /** So many of these have room. */
+  readonly most: number;
+}
+
 /** Finds many byte patterns at once. */
 export class ManySearch {
   private readonly patterns: readonly BytePattern[];
-  /** Bytes of the longest pattern. */
+  /** Bytes of each pattern, and of the longest. */
+  private readonly lengths: readonly number[];
   private readonly longest: number;
   private readonly table: Buffer;
+  /** What another thread found beforehand in a block, and up to where that was gone through. */
+  private ahead: { readonly block: Buffer; readonly found: Int32Array; next: number } | undefined;
   /** A buffer whose places lie where the workbench keeps anchors. */
   private known: { readonly bytes: Uint8Array; readonly count: number } | undefined;
 
   /** @param patterns of one byte or more, one a character */
   constructor(patterns: readonly BytePattern[]) {
     this.patterns = patterns;
-    this.longest = Math.max(0, ...patterns.map(({ text }) => text.length));
+    this.lengths = patterns.map(({ text }) => text.length);
+    this.longest = Math.max(0, ...this.lengths);
     this.table = tableOf(patterns);
     if (this.table.length + this.roomForPlaces() > workbench().end - workbench().search)
       throw new RangeError('there are too many addresses to look for at once');
@@ -76,13 +91,63 @@ export class ManySearch {
     this.known = undefined;
     if (bytes.length > pieceBytes || this.roomForPlaces() > 8 * mostAnchors) return undefined;
     const bench = workbench();
-    this.putTable();
     bench.load(bytes, 0);
     bench.take(bench.anchors, this);
-    const { kernels, search, piece, anchors } = bench;
-    const count = kernels.find(search, piece, bytes.length, bytes.length, anchors, mostAnchors);
-    if (this.resume() < bytes.length) return undefined;
-    this.known = { bytes, count };
+    const count = this.foreseen(bytes) ?? this.findAnchors(bytes.length);
+    if (count !== undefined) this.known = { bytes, count };
+    return count;
+  }
+
+  private findAnchors(size: number): number | undefined {
+    const { kernels, search, piece, anchors } = workbench();
+    this.putTable();
+    const count = kernels.find(search, piece, size, size, anchors, mostAnchors);
+    return this.resume() < size ? undefined : count;
+  }
+
+  /**
+   * Puts the table where another thread may use it, to find the places in so many blocks.
+   * @returns undefined where there is no room
+   */
+  placesAhead(blocks: number): PlacesAhead | undefined {
+    const { memory, ahead } = workbench();
+    const room = Math.ceil(this.table.length / 16) * 16;
+    const most = Math.floor((aheadBytes - room) / (8 * blocks));
+    if (8 * most < this.roomForPlaces()) return undefined;
+    this.putTableAt(memory, ahead);
+    const anchors = Array.from({ length: blocks }, (_, i) => ahead + room + 8 * most * i);
+    return { table: ahead, resume: ahead + resumeAt, anchors, most };
+  }
+
+  /** Tells how many places another thread found in a block that is worked on next, and where it put them. */
+  foresee(block: Buffer, places: number, count: number): void {
+    this.ahead = { block, found: numbersAt(places, 2 * count), next: 0 };
+  }
+
+  forget(): void {
+    this.ahead = undefined;
+  }
+
+  /** Leaves the places in a part of a block that are known. @returns undefined where they are not */
+  private foreseen(bytes: Uint8Array): number | undefined {
+    const { ahead, lengths } = this;
+    if (!ahead || bytes.buffer !== ahead.block.buffer) return undefined;
+    const { found } = ahead;
+    const from = bytes.byteOffset - ahead.block.byteOffset;
+    const end = from + bytes.length;
+    if (from < 0 || end > ahead.block.length) return undefined;
+    // Each part begins after the one before.
+    while (ahead.next < found.length && found[ahead.next]! < from) ahead.next += 2;
+    const anchors = numbersAt(workbench().anchors, 2 * mostAnchors);
+    let count = 0;
+    for (let i = ahead.next; i < found.length && found[i]! < end; i += 2) {
+      const pattern = found[i + 1]!;
+      if (found[i]! + lengths[pattern]! > end) continue;
+      if (count === mostAnchors) return undefined;
+      anchors[2 * count] = found[i]! - from;
+      anchors[2 * count + 1] = pattern;
+      count++;
+    }
     return count;
   }
 
@@ -110,14 +175,22 @@ export class ManySearch {
   /** Puts the table in the memory, unless it is there. Addresses in it are those of the memory. */
   private putTable(): void {
     const bench = workbench();
-    const { memory, search } = bench;
-    if (!bench.take(search, this)) return;
-    this.table.copy(memory, search);
+    if (bench.take(bench.search, this)) this.putTableAt(bench.memory, bench.search);
+  }
+
+  private putTableAt(memory: Buffer, place: number): void {
+    this.table.copy(memory, place);
     for (let i = 0; i < this.patterns.length; i++) {
-      const at = search + patternsAt + patternBytes * i;
-      memory.writeUInt32LE(memory.readUInt32LE(at) + search, at);
+      const at = place + patternsAt + patternBytes * i;
+      memory.writeUInt32LE(memory.readUInt32LE(at) + place, at);
     }
   }
+}
+
+/** Numbers of four bytes in the memory. */
+function numbersAt(place: number, many: number): Int32Array {
+  const { memory } = workbench();
+  return new Int32Array(memory.buffer, memory.byteOffset + place, many);
 }
 
 /** The table of patterns; where their bytes lie is told from its beginning on. */

@@ -3,8 +3,10 @@ import { open, stat } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
 import { DamageError } from '../../core/errors.js';
 import { roomBefore, workbench } from '../../core/kernels/workbench.js';
+import type { ManySearch } from '../../core/search/many.js';
 import { sizeText } from '../../core/sizes.js';
 import { asTrouble, telling } from '../trouble.js';
+import { blocksOf, type DumpProgress } from './read-ahead.js';
 import { bunzipped, gunzipped, type Packing, packingOf, unzipped } from './unpacking.js';
 
 const chunkBytes = 1 << 19;
@@ -31,9 +33,6 @@ export function together(...readers: readonly DumpReader[]): DumpReader {
   };
 }
 
-/** How far the reading of a dump has come, in bytes of the file as it lies there. */
-export type DumpProgress = (bytesRead: number) => void;
-
 /**
  * Feeds a dump to a reader, unpacking it where its first bytes say gzip.
  * @param file a path, or `-` for standard input
@@ -48,6 +47,8 @@ export async function readDump(
     after?: () => Promise<void>;
     /** Bytes that it may have unpacked. Where nothing is said, so many times what it has packed are too many. */
     unpackedLimit?: number | undefined;
+    /** What the reader looks for in all of it. */
+    search?: ManySearch | undefined;
   },
 ): Promise<void> {
   const name = file === '-' ? 'standard input' : file;
@@ -65,7 +66,9 @@ export async function readDump(
   try {
     const blocks = (await isPlainFile(file)) ? workbench().incoming.take() : undefined;
     try {
-      for await (const chunk of blocks ? blocksOf(file, blocks, progress) : dumpChunks(file, progress)) {
+      for await (const chunk of blocks
+        ? blocksOf(file, blocks, progress, options.search)
+        : dumpChunks(file, progress)) {
         took(chunk.length);
         reader.push(chunk, blocks && roomBefore);
         if (options.after) await options.after();
@@ -77,37 +80,6 @@ export async function readDump(
     if (options.after) await options.after();
   } catch (error) {
     throw namedDamage(error, name);
-  }
-}
-
-/** The bytes of a file, by way of two blocks: one is filled while the other is worked on. */
-async function* blocksOf(
-  file: string,
-  blocks: readonly Buffer[],
-  progress: DumpProgress,
-): AsyncGenerator<Buffer> {
-  const handle = await open(file);
-  let done = 0;
-  const read = (turn: number) => {
-    const reading = handle.read(blocks[turn % blocks.length]!);
-    // Whoever waits for it hears of its error.
-    reading.catch(() => {});
-    return reading;
-  };
-  let coming = read(0);
-  try {
-    for (let turn = 1; ; turn++) {
-      const { buffer, bytesRead } = await coming;
-      if (bytesRead === 0) return;
-      coming = read(turn);
-      done += bytesRead;
-      progress(done);
-      yield buffer.subarray(0, bytesRead);
-    }
-  } finally {
-    // The block is not free before that.
-    await Promise.allSettled([coming]);
-    await handle.close();
   }
 }
 

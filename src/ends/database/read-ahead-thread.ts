@@ -1,0 +1,45 @@
+// Runs in a thread of its own: reads blocks of a dump, and looks for patterns in them, while others are worked on.
+import { openSync, readSync } from 'node:fs';
+import { parentPort, workerData } from 'node:worker_threads';
+import { finderIn } from '../../core/kernels/module.js';
+import { blockBytes } from '../../core/kernels/workbench.js';
+import { type AheadTask, type BlockRead, beginAt, givenAt, placesAt } from './read-ahead.js';
+
+const { file, shared, places, control } = workerData as AheadTask;
+const { table, resume, anchors, most } = places;
+const memory = Buffer.from(shared.buffer);
+const { find } = finderIn(shared);
+const descriptor = openSync(file, 'r');
+
+/** Waits for the block of a turn. @returns whether there is one */
+function isGiven(turn: number): boolean {
+  for (;;) {
+    const given = Atomics.load(control, givenAt);
+    if (given < 0) return false;
+    if (given > turn) return true;
+    Atomics.wait(control, givenAt, given);
+  }
+}
+
+/** Fills a block as far as the file goes. */
+function fill(place: number, at: number): number {
+  let bytes = 0;
+  while (bytes < blockBytes) {
+    const read = readSync(descriptor, memory, place + bytes, blockBytes - bytes, at + bytes);
+    if (read === 0) break;
+    bytes += read;
+  }
+  return bytes;
+}
+
+parentPort!.postMessage('ready');
+isGiven(0);
+for (let turn = control[beginAt]!; isGiven(turn); turn++) {
+  const index = turn % anchors.length;
+  const place = control[placesAt + index]!;
+  const bytes = fill(place, turn * blockBytes);
+  const count = find(table, place, bytes, bytes, anchors[index]!, most);
+  const isWhole = memory.readUInt32LE(resume) === bytes;
+  parentPort!.postMessage({ bytes, count: isWhole ? count : -1 } satisfies BlockRead);
+  if (bytes < blockBytes) break;
+}
