@@ -11,8 +11,13 @@ async function compiled(file: string, base: number): Promise<string> {
   const source = fileURLToPath(new URL(file, import.meta.url));
   const memory = ['--importMemory', '--sharedMemory', '--initialMemory', '1', '--maximumMemory', '65536'];
   const { error, stderr } = await asc.main(
-    [source, '-O3', '--noAssert', '--runtime', 'stub', '--enable', 'simd', '--enable', 'threads']
-      .concat(memory, '--memoryBase', String(base), '--outFile', 'kernels.wasm'),
+    [source, '-O3', '--noAssert', '--runtime', 'stub', '--enable', 'simd', '--enable', 'threads'].concat(
+      memory,
+      '--memoryBase',
+      String(base),
+      '--outFile',
+      'kernels.wasm',
+    ),
     {
       writeFile: (_name: string, content: string | Uint8Array) => {
         bytes = Buffer.from(content);
