@@ -123,3 +123,8 @@ export function splice(from: usize, size: i32, list: usize, many: i32, to: usize
   copy(at, from + done, rest);
   return <i32>(at + rest - to);
 }
+
+/** Copies bytes. */
+export function move(to: usize, from: usize, size: usize): void {
+  memory.copy(to, from, size);
+}

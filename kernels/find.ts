@@ -145,3 +145,26 @@ export function find(table: usize, from: usize, size: usize, whole: usize, out: 
   store<u32>(table + resumeAt, <u32>resume);
   return found;
 }
+
+/**
+ * Takes those of the places that were found in a block which stand in a part of it.
+ * @param places what `find` gave @param many how many
+ * @param from where in the block the part begins, below 0 for bytes before it @param size bytes of the part
+ * @param out takes the places from the part's beginning on @param most so many have room
+ * @returns how many there are, or -1 where there is not enough room
+ */
+export function part(places: usize, many: i32, from: i32, size: i32, out: usize, most: i32): i32 {
+  let low = 0;
+  for (let high = many; low < high; ) {
+    const middle = (low + high) >> 1;
+    if (load<i32>(places + 8 * <usize>middle) < from) low = middle + 1;
+    else high = middle;
+  }
+  let taken = 0;
+  for (let i = low; i < many && load<i32>(places + 8 * <usize>i) < from + size; i++, taken++) {
+    if (taken == most) return -1;
+    store<i32>(out + 8 * <usize>taken, load<i32>(places + 8 * <usize>i) - from);
+    store<i32>(out + 8 * <usize>taken, load<i32>(places + 8 * <usize>i, 4), 4);
+  }
+  return taken;
+}

@@ -2,6 +2,6 @@
 // compiled to WebAssembly. "npm run kernels" writes what comes of it to src/core/kernels/wasm.ts.
 
 export { escapeInto } from './escape';
-export { find } from './find';
+export { find, part } from './find';
 export { rows } from './rows';
-export { splice } from './edits';
+export { move, splice } from './edits';

@@ -4,8 +4,10 @@ import { findWasm, wasm } from './wasm.js';
 export interface Kernels {
   escapeInto(from: number, size: number, to: number): number;
   find(table: number, from: number, size: number, whole: number, out: number, most: number): number;
+  part(places: number, many: number, from: number, size: number, out: number, most: number): number;
   rows(shift: number, until: number, state: number): number;
   splice(from: number, size: number, list: number, many: number, to: number, most: number): number;
+  move(to: number, from: number, size: number): void;
 }
 
 /** A memory that several threads may work in; it can be handed to another. */

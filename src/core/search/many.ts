@@ -40,8 +40,8 @@ export class ManySearch {
   private readonly lengths: readonly number[];
   private readonly longest: number;
   private readonly table: Buffer;
-  /** What another thread found beforehand in a block, and up to where that was gone through. */
-  private ahead: { readonly block: Buffer; readonly found: Int32Array; next: number } | undefined;
+  /** How many places another thread found beforehand in a block, and where in the memory they are. */
+  private ahead: { readonly block: Buffer; readonly places: number; readonly count: number } | undefined;
   /** A buffer whose places lie where the workbench keeps anchors. */
   private known: { readonly bytes: Uint8Array; readonly count: number } | undefined;
 
@@ -60,7 +60,10 @@ export class ManySearch {
     const bench = workbench();
     const isString = typeof text === 'string';
     if (this.known && this.known.bytes === text && !bench.take(bench.anchors, this)) {
-      this.tell(bench.anchors, this.known.count, 0, take);
+      // One that was found beforehand may end after these bytes.
+      this.tell(bench.anchors, this.known.count, 0, (at, pattern) => {
+        if (at + this.lengths[pattern]! <= text.length) take(at, pattern);
+      });
       return;
     }
     this.putTable();
@@ -84,8 +87,8 @@ export class ManySearch {
   }
 
   /**
-   * Finds all places in a buffer, and leaves them where the workbench keeps anchors, until it is next asked.
-   * @returns how many there are; undefined where they, or the buffer, are too many for it
+   * Finds all places in a buffer, and leaves them where the workbench keeps anchors, until it is next asked. Some may begin
+   * in it and end after it. @returns how many there are; undefined where they, or the buffer, are too many for it
    */
   leaveAnchors(bytes: Uint8Array): number | undefined {
     this.known = undefined;
@@ -121,34 +124,34 @@ export class ManySearch {
 
   /** Tells how many places another thread found in a block that is worked on next, and where it put them. */
   foresee(block: Buffer, places: number, count: number): void {
-    this.ahead = { block, found: numbersAt(places, 2 * count), next: 0 };
+    this.ahead = { block, places, count };
   }
 
   forget(): void {
     this.ahead = undefined;
   }
 
-  /** Leaves the places in a part of a block that are known. @returns undefined where they are not */
+  /**
+   * Leaves the places in bytes that end in the block of which they are known. What stands before the block is looked
+   * through. @returns undefined where nothing is known of them
+   */
   private foreseen(bytes: Uint8Array): number | undefined {
-    const { ahead, lengths } = this;
+    const { ahead } = this;
     if (!ahead || bytes.buffer !== ahead.block.buffer) return undefined;
-    const { found } = ahead;
     const from = bytes.byteOffset - ahead.block.byteOffset;
-    const end = from + bytes.length;
-    if (from < 0 || end > ahead.block.length) return undefined;
-    // Each part begins after the one before.
-    while (ahead.next < found.length && found[ahead.next]! < from) ahead.next += 2;
-    const anchors = numbersAt(workbench().anchors, 2 * mostAnchors);
-    let count = 0;
-    for (let i = ahead.next; i < found.length && found[i]! < end; i += 2) {
-      const pattern = found[i + 1]!;
-      if (found[i]! + lengths[pattern]! > end) continue;
-      if (count === mostAnchors) return undefined;
-      anchors[2 * count] = found[i]! - from;
-      anchors[2 * count + 1] = pattern;
-      count++;
+    if (from + bytes.length <= 0 || from + bytes.length > ahead.block.length) return undefined;
+    const { kernels, search, piece, anchors } = workbench();
+    let before = 0;
+    if (from < 0) {
+      this.putTable();
+      const whole = Math.min(-from + this.longest, bytes.length);
+      before = kernels.find(search, piece, -from, whole, anchors, mostAnchors);
+      if (this.resume() < -from) return undefined;
     }
-    return count;
+    const { places, count } = ahead;
+    const room = mostAnchors - before;
+    const taken = kernels.part(places, count, from, bytes.length, anchors + 8 * before, room);
+    return taken < 0 ? undefined : before + taken;
   }
 
   private tell(
@@ -185,12 +188,6 @@ export class ManySearch {
       memory.writeUInt32LE(memory.readUInt32LE(at) + place, at);
     }
   }
-}
-
-/** Numbers of four bytes in the memory. */
-function numbersAt(place: number, many: number): Int32Array {
-  const { memory } = workbench();
-  return new Int32Array(memory.buffer, memory.byteOffset + place, many);
 }
 
 /** The table of patterns; where their bytes lie is told from its beginning on. */

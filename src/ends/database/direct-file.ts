@@ -57,10 +57,10 @@ export class DirectFile {
       if (this.used === 0) this.share(chunk, from);
       const { block, used } = this;
       const liesThere = chunk.buffer === block.buffer && chunk.byteOffset + from === block.byteOffset + used;
-      let taken = Math.min(chunk.length - from, blockBytes - used);
+      const taken = Math.min(chunk.length - from, blockBytes - used);
       if (!liesThere) {
         this.keepApart();
-        taken = chunk.copy(this.block, used, from);
+        workbench().copy(chunk, from, this.block, used, taken);
       }
       from += taken;
       this.used += taken;
@@ -121,7 +121,7 @@ export class DirectFile {
     const { block, used } = this;
     this.isShared = false;
     this.block = this.free.pop()!;
-    block.copy(this.block, 0, 0, used);
+    workbench().copy(block, 0, this.block, 0, used);
     this.freeLater = block;
   }
 

@@ -3,7 +3,7 @@ import { openSync, readSync } from 'node:fs';
 import { parentPort, workerData } from 'node:worker_threads';
 import { finderIn } from '../../core/kernels/module.js';
 import { blockBytes } from '../../core/kernels/workbench.js';
-import { type AheadTask, type BlockRead, beginAt, givenAt, placesAt } from './read-ahead.js';
+import { type AheadTask, type BlockRead, beginAt, givenAt, placesAt, waitedForAt } from './read-ahead.js';
 
 const { file, shared, places, control } = workerData as AheadTask;
 const { table, resume, anchors, most } = places;
@@ -32,14 +32,19 @@ function fill(place: number, at: number): number {
   return bytes;
 }
 
+/** Looks through a block, unless that is waited for: then it is looked through there, while the next is read here. */
+function look(place: number, bytes: number, out: number): number {
+  if (Atomics.load(control, waitedForAt) === 1) return -1;
+  const count = find(table, place, bytes, bytes, out, most);
+  return memory.readUInt32LE(resume) === bytes ? count : -1;
+}
+
 parentPort!.postMessage('ready');
 isGiven(0);
 for (let turn = control[beginAt]!; isGiven(turn); turn++) {
   const index = turn % anchors.length;
   const place = control[placesAt + index]!;
   const bytes = fill(place, turn * blockBytes);
-  const count = find(table, place, bytes, bytes, anchors[index]!, most);
-  const isWhole = memory.readUInt32LE(resume) === bytes;
-  parentPort!.postMessage({ bytes, count: isWhole ? count : -1 } satisfies BlockRead);
+  parentPort!.postMessage({ bytes, count: look(place, bytes, anchors[index]!) } satisfies BlockRead);
   if (bytes < blockBytes) break;
 }

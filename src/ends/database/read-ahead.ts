@@ -16,14 +16,18 @@ export interface AheadTask {
 /** What it tells of a block that it has read. */
 export interface BlockRead {
   readonly bytes: number;
-  /** How many places it found; -1 where there was no room for all. */
+  /** How many places it found; -1 where it did not look, or where there was no room for all. */
   readonly count: number;
 }
 
-/** In the control: how many blocks were given in all, or -1 for the end; the turn to begin with; where the blocks lie. */
+/**
+ * In the control: how many blocks were given in all, or -1 for the end; the turn to begin with; whether the next block is
+ * waited for; where the blocks lie.
+ */
 export const givenAt = 0;
 export const beginAt = 1;
-export const placesAt = 2;
+export const waitedForAt = 2;
+export const placesAt = 3;
 
 /** In a shorter file it would hardly begin before the end. */
 const worthwhile = 64 << 20;
@@ -161,9 +165,11 @@ class AheadThread {
       const told = this.told.shift();
       if (told) return told;
       if (this.failure) throw this.failure;
+      Atomics.store(this.control, waitedForAt, 1);
       await new Promise<void>(resolve => {
         this.wake = resolve;
       });
+      Atomics.store(this.control, waitedForAt, 0);
     }
   }
 }
