@@ -88,7 +88,8 @@ export class ManySearch {
 
   /**
    * Finds all places in a buffer, and leaves them where the workbench keeps anchors, until it is next asked. Some may begin
-   * in it and end after it. @returns how many there are; undefined where they, or the buffer, are too many for it
+   * in it and end after it.
+   * @returns how many there are; undefined where they, or the buffer, are too many for it
    */
   leaveAnchors(bytes: Uint8Array): number | undefined {
     this.known = undefined;
@@ -133,7 +134,8 @@ export class ManySearch {
 
   /**
    * Leaves the places in bytes that end in the block of which they are known. What stands before the block is looked
-   * through. @returns undefined where nothing is known of them
+   * through here.
+   * @returns undefined where nothing is known of them
    */
   private foreseen(bytes: Uint8Array): number | undefined {
     const { ahead } = this;

@@ -6,7 +6,7 @@ import { roomBefore, workbench } from '../../core/kernels/workbench.js';
 import type { ManySearch } from '../../core/search/many.js';
 import { sizeText } from '../../core/sizes.js';
 import { asTrouble, telling } from '../trouble.js';
-import { blocksOf, type DumpProgress } from './read-ahead.js';
+import { blocksOf } from './read-ahead.js';
 import { bunzipped, gunzipped, type Packing, packingOf, unzipped } from './unpacking.js';
 
 const chunkBytes = 1 << 19;
@@ -32,6 +32,9 @@ export function together(...readers: readonly DumpReader[]): DumpReader {
     },
   };
 }
+
+/** How far the reading of a dump has come, in bytes of the file as it lies there. */
+export type DumpProgress = (bytesRead: number) => void;
 
 /**
  * Feeds a dump to a reader, unpacking it where its first bytes say gzip.

@@ -4,8 +4,7 @@ import { type Fitted, fitStatement, type ServerHas } from '../../core/database/f
 import { DamageError } from '../../core/errors.js';
 import { type DumpStatement, DumpStatements } from '../../core/sql/statements.js';
 import { bytes } from './catalog.js';
-import { readDump } from './dump-reader.js';
-import type { DumpProgress } from './read-ahead.js';
+import { type DumpProgress, readDump } from './dump-reader.js';
 import type { SeenServer } from './server.js';
 import { type DatabaseSession, isPassing, type ServerSaid } from './session.js';
 

@@ -1,15 +1,21 @@
 // Runs in a thread of its own: reads blocks of a dump, and looks for patterns in them, while others are worked on.
-import { openSync, readSync } from 'node:fs';
+import { readSync } from 'node:fs';
 import { parentPort, workerData } from 'node:worker_threads';
 import { finderIn } from '../../core/kernels/module.js';
 import { blockBytes } from '../../core/kernels/workbench.js';
-import { type AheadTask, type BlockRead, beginAt, givenAt, placesAt, waitedForAt } from './read-ahead.js';
+import {
+  type AheadTask,
+  type BlockRead,
+  beginAt,
+  givenAt,
+  placesAt,
+  waitedForAt,
+} from './read-ahead-task.js';
 
-const { file, shared, places, control } = workerData as AheadTask;
+const { descriptor, shared, places, control } = workerData as AheadTask;
 const { table, resume, anchors, most } = places;
 const memory = Buffer.from(shared.buffer);
 const { find } = finderIn(shared);
-const descriptor = openSync(file, 'r');
 
 /** Waits for the block of a turn. @returns whether there is one */
 function isGiven(turn: number): boolean {

@@ -1,55 +1,38 @@
 import { open } from 'node:fs/promises';
 import { availableParallelism } from 'node:os';
 import { Worker } from 'node:worker_threads';
-import type { SharedMemory } from '../../core/kernels/module.js';
 import { blockBytes, workbench } from '../../core/kernels/workbench.js';
 import type { ManySearch, PlacesAhead } from '../../core/search/many.js';
+import {
+  type AheadTask,
+  type BlockRead,
+  beginAt,
+  givenAt,
+  placesAt,
+  waitedForAt,
+} from './read-ahead-task.js';
 
-/** What the thread is given. */
-export interface AheadTask {
-  readonly file: string;
-  readonly shared: SharedMemory;
-  readonly places: PlacesAhead;
-  readonly control: Int32Array;
-}
-
-/** What it tells of a block that it has read. */
-export interface BlockRead {
-  readonly bytes: number;
-  /** How many places it found; -1 where it did not look, or where there was no room for all. */
-  readonly count: number;
-}
-
-/**
- * In the control: how many blocks were given in all, or -1 for the end; the turn to begin with; whether the next block is
- * waited for; where the blocks lie.
- */
-export const givenAt = 0;
-export const beginAt = 1;
-export const waitedForAt = 2;
-export const placesAt = 3;
+/** Is told how many bytes were read so far. */
+type Progress = (bytesRead: number) => void;
 
 /** In a shorter file it would hardly begin before the end. */
 const worthwhile = 64 << 20;
 
-/** How far the reading of a dump has come, in bytes of the file as it lies there. */
-export type DumpProgress = (bytesRead: number) => void;
-
 /**
  * The bytes of a file, by way of blocks: one is filled while another is worked on.
- * @param search what is looked for in all of it; another thread does so beforehand in a long file
+ * @param search what is looked for in all of it; in a long file another thread does so beforehand
  */
 export async function* blocksOf(
   file: string,
   blocks: readonly Buffer[],
-  progress: DumpProgress,
+  progress: Progress,
   search: ManySearch | undefined,
   threadFrom = worthwhile,
 ): AsyncGenerator<Buffer> {
   const handle = await open(file);
   const thread =
     search && availableParallelism() > 1 && (await handle.stat()).size >= threadFrom
-      ? AheadThread.begun(file, blocks, search)
+      ? AheadThread.begun(handle.fd, blocks, search)
       : undefined;
   let done = 0;
   const read = (turn: number) => {
@@ -75,8 +58,8 @@ export async function* blocksOf(
   } finally {
     // The block is not free before that.
     await Promise.allSettled([coming]);
-    await handle.close();
     await thread?.end();
+    await handle.close();
   }
 }
 
@@ -94,18 +77,23 @@ class AheadThread {
   private readonly ended: Promise<void>;
 
   /** @returns undefined where what is looked for has no room */
-  static begun(file: string, blocks: readonly Buffer[], search: ManySearch): AheadThread | undefined {
+  static begun(descriptor: number, blocks: readonly Buffer[], search: ManySearch): AheadThread | undefined {
     const places = search.placesAhead(blocks.length);
-    return places && new AheadThread(file, blocks, search, places);
+    return places && new AheadThread(descriptor, blocks, search, places);
   }
 
-  private constructor(file: string, blocks: readonly Buffer[], search: ManySearch, places: PlacesAhead) {
+  private constructor(
+    descriptor: number,
+    blocks: readonly Buffer[],
+    search: ManySearch,
+    places: PlacesAhead,
+  ) {
     this.blocks = blocks;
     this.search = search;
     this.places = places;
     this.control = new Int32Array(new SharedArrayBuffer(4 * (placesAt + blocks.length)));
     const { shared } = workbench();
-    const task: AheadTask = { file, shared, places, control: this.control };
+    const task: AheadTask = { descriptor, shared, places, control: this.control };
     this.worker = new Worker(threadFile(), { workerData: task });
     this.worker.on('message', (message: BlockRead | 'ready') => {
       if (message === 'ready') this.isReady = true;
@@ -122,7 +110,7 @@ class AheadThread {
   }
 
   /** Yields the block of the turn before, and all that follow, which the thread reads from here on. */
-  async *goOn(turn: number, progress: DumpProgress): AsyncGenerator<Buffer> {
+  async *goOn(turn: number, progress: Progress): AsyncGenerator<Buffer> {
     const { blocks, control, search, places } = this;
     control[beginAt] = turn;
     for (const [index, block] of blocks.entries()) control[placesAt + index] = block.byteOffset;
