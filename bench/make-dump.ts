@@ -1,7 +1,7 @@
 import { closeSync, openSync, writeSync } from 'node:fs';
 
 /** What the rows of a benchmark's dump look like. */
-export const dumpKinds = ['mixed', 'none', 'small', 'long'] as const;
+export const dumpKinds = ['mixed', 'none', 'small', 'long', 'single'] as const;
 export type DumpKind = (typeof dumpKinds)[number];
 
 const words =
@@ -22,6 +22,7 @@ export function writeDump(file: string, bytes: number, kind: DumpKind, address: 
     mixed: n => (n % 2 === 0 ? post(n) : meta(n)),
     none: n => (n % 2 === 0 ? post(n) : meta(n)),
     small: n => `(${n},'k${n}','${n % 50 === 0 ? `${link}/${n}` : sentence(6)}')`,
+    single: n => `(${n},'${sentence(150)}${n % 5 === 0 ? `${link}/${n}` : ''}','publish')`,
     long: n =>
       `(${n},'${escaped(serialized(Array.from({ length: 8000 }, (_, i) => `${link}/${n}/${i} ${sentence(60)}`)))}')`,
   };
@@ -35,6 +36,7 @@ export function writeDump(file: string, bytes: number, kind: DumpKind, address: 
   const meta = (n: number) =>
     `(${n},'${escaped(serialized([sentence(400), `${link}/wp-content/uploads/${n}.png`, sentence(500), `see ${link}/?p=${n}`, sentence(300)]))}','meta')`;
 
+  const statementBytes = kind === 'single' ? 1 : 1_000_000;
   const fd = openSync(file, 'w');
   let written = writeSync(
     fd,
@@ -42,7 +44,7 @@ export function writeDump(file: string, bytes: number, kind: DumpKind, address: 
   );
   for (let n = 0; written < bytes; ) {
     const list: string[] = [];
-    for (let size = 0; size < 1_000_000; n++) {
+    for (let size = 0; size < statementBytes; n++) {
       const row = rows[kind](n);
       list.push(row);
       size += row.length;

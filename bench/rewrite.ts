@@ -1,7 +1,7 @@
 /**
  * Times `able-porter rewrite` beside sed and perl doing the plain (unsafe) replacement of the same text, in one
  * run on the same dump, and prints wall times, peak memory and ratios. Usage:
- *   npm run bench:rewrite -- [--size 256] [--runs 3] [--kind mixed|none|small|long]
+ *   npm run bench:rewrite -- [--size 256] [--runs 3] [--kind mixed|none|small|long|single]
  */
 import { spawnSync } from 'node:child_process';
 import { mkdtempSync, rmSync } from 'node:fs';

@@ -129,7 +129,7 @@ export class DumpRewriter implements DumpVisitor {
       this.plans = [];
     }
     const columns = head.columns ?? this.shapes.get(table);
-    if (columns?.join() !== this.columns?.join()) this.plans = [];
+    if (columns !== this.columns && columns?.join() !== this.columns?.join()) this.plans = [];
     this.columns = columns;
     const next = renamed(table, this.what.prefix);
     if (next === undefined) return undefined;

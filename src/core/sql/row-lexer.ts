@@ -96,6 +96,10 @@ export class RowLexer {
   private readonly state: Int32Array;
   private readonly memory: Buffer;
   private readonly list: EditList;
+  /** The delimiter for which it is written what bytes mean. */
+  private delimiter = '';
+  /** So many columns at least have it said which of their literals are shown. */
+  private shown = columns;
   private bytes: Uint8Array = this.kept;
   /** The offset of the first byte of the window that lies in the memory. */
   private base = 0;
@@ -151,16 +155,23 @@ export class RowLexer {
     const { state, memory } = this;
     state[depth] = 0;
     state[backslash] = dialect.backslash ? 1 : 0;
-    memory.fill(0, meaningsAt, countsAt);
-    for (const [char, mark] of Object.entries(marks)) memory[meaningsAt + char.charCodeAt(0)] = mark;
-    memory[meaningsAt + delimiter.charCodeAt(0)]! |= delimiterMark;
-    memory.fill(showings['with anchor'], shownAt, stateBytes);
-    for (const [i, one] of showing.entries()) this.show(i, one);
+    // Where each row is a statement, this is what takes time.
+    if (delimiter !== this.delimiter) {
+      this.delimiter = delimiter;
+      memory.fill(0, meaningsAt, countsAt);
+      for (const [char, mark] of Object.entries(marks)) memory[meaningsAt + char.charCodeAt(0)] = mark;
+      memory[meaningsAt + delimiter.charCodeAt(0)]! |= delimiterMark;
+    }
+    for (let i = showing.length; i < this.shown; i++) memory[shownAt + i] = showings['with anchor'];
+    this.shown = 0;
+    for (let i = 0; i < showing.length; i++) this.show(i, showing[i]!);
   }
 
   /** Says which literals of a column are shown. */
   show(column: number, showing: Showing): void {
-    if (column < columns) this.memory[shownAt + column] = showings[showing];
+    if (column >= columns) return;
+    this.memory[shownAt + column] = showings[showing];
+    this.shown = Math.max(this.shown, column + 1);
   }
 
   /**

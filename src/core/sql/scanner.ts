@@ -104,7 +104,9 @@ export class DumpScanner {
   private lastWindow = 0;
   private mode: 'between' | 'rows' = 'between';
   private delimiter = ';';
+  /** The table whose rows are read, as it is and as it stands there. */
   private table = '';
+  private name = '';
   private readonly lexer: RowLexer;
   private dropping = false;
   private statements = 0;
@@ -307,7 +309,10 @@ export class DumpScanner {
   private beginInsert(s: ByteString, at: number, found: RegExpExecArray, shift: number): number {
     const [head, before, name, list] = found;
     const end = at + head.length;
-    this.table = unquoteName(name!);
+    if (name !== this.name) {
+      this.name = name!;
+      this.table = unquoteName(name!);
+    }
     this.mode = 'rows';
     this.dropping = this.visitor.wanted?.(this.table) === false;
     if (this.dropping) {
