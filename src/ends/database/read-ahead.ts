@@ -56,7 +56,8 @@ export async function* blocksOf(
       yield buffer.subarray(0, bytesRead);
     }
   } finally {
-    // The block is not free before that.
+    search?.forget();
+    // The blocks are not free before that.
     await Promise.allSettled([coming]);
     await thread?.end();
     await handle.close();
