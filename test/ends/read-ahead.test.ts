@@ -1,5 +1,5 @@
 import assert from 'node:assert/strict';
-import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
@@ -8,17 +8,22 @@ import { blockBytes, roomBefore, workbench } from '../../src/core/kernels/workbe
 import { DumpRewriter } from '../../src/core/rewrite/dump.js';
 import { compileRules } from '../../src/core/rewrite/rules.js';
 import type { ManySearch } from '../../src/core/search/many.js';
+import { DirectFile } from '../../src/ends/database/direct-file.js';
 import { blocksOf } from '../../src/ends/database/read-ahead.js';
 
 const rules = () => compileRules([parsePair('https://old.example/site', 'https://new.example')]);
 
-/** A dump in a file, with an address in every second row; rows of many lengths, some longer than a window. */
+/**
+ * A dump in a file, with addresses in every second row of its last quarter; rows of many lengths, some longer than what is
+ * looked at together.
+ */
 function dumpFile(t: TestContext, bytes: number): { file: string; text: string } {
   const rows = ['INSERT INTO t VALUES (0,NULL)'];
   for (let i = 1, size = 0; size < bytes; i++) {
     const long = i % 301 === 0 ? 150_000 : (i * 7919) % 1500;
-    const address = i % 2 === 0 ? 'https:\\/\\/old.example\\/site\\/a' : 'old-example';
-    rows.push(`,\n(${i},'${'x'.repeat(long)} ${address} it\\'s ${i}')`);
+    const address =
+      i % 2 === 0 && size > (bytes * 3) / 4 ? 'https:\\/\\/old.example\\/site\\/a' : 'old-example';
+    rows.push(`,\n(${i},'${address} ${'x'.repeat(long)} ${address} it\\'s ${i}')`);
     size += rows.at(-1)!.length;
   }
   const text = `${rows.join('')};\n`;
@@ -29,12 +34,16 @@ function dumpFile(t: TestContext, bytes: number): { file: string; text: string }
 }
 
 /** Gives the blocks of a file to somebody, by way of another thread once that is there. */
-async function read(file: string, search: ManySearch, take: (block: Buffer) => void): Promise<void> {
+async function read(
+  file: string,
+  search: ManySearch,
+  take: (block: Buffer) => void | Promise<void>,
+): Promise<void> {
   const blocks = workbench().incoming.take();
   assert.ok(blocks, 'the blocks were given back');
   try {
     for await (const block of blocksOf(file, blocks, () => {}, search, 0)) {
-      take(block);
+      await take(block);
       // Time for the thread to begin.
       await new Promise(resolve => setTimeout(resolve, 30));
     }
@@ -44,18 +53,25 @@ async function read(file: string, search: ManySearch, take: (block: Buffer) => v
 }
 
 test('what another thread finds beforehand is rewritten and counted as what is found here', async t => {
-  const { file, text } = dumpFile(t, 11.3 * blockBytes);
+  const { file, text } = dumpFile(t, 17.3 * blockBytes);
   const here = new DumpRewriter({ rules: rules() });
   here.push(Buffer.from(text, 'latin1'));
   here.finish();
-  const out: Buffer[] = [];
-  const ahead = new DumpRewriter({ rules: rules() }, chunk => out.push(Buffer.from(chunk)));
+  const out = new DirectFile(`${file}.new`, 'Writing');
+  const emit = Object.assign((chunk: Buffer) => out.take(chunk), { place: () => out.place() });
+  const ahead = new DumpRewriter({ rules: rules() }, emit);
   const foresee = t.mock.method(ahead.search!, 'foresee');
-  await read(file, ahead.search!, block => ahead.push(block, roomBefore));
+  const passOn = t.mock.method(workbench(), 'passOn');
+  await read(file, ahead.search!, async block => {
+    ahead.push(block, roomBefore);
+    await out.room(8 << 20);
+  });
   ahead.finish();
+  await out.end();
   assert.ok(foresee.mock.callCount() > 0, 'the thread had begun');
+  assert.ok(passOn.mock.calls.filter(({ result }) => result).length > 2, 'blocks were handed on');
   const expected = text.replaceAll('old.example\\/site', 'new.example');
-  assert.ok(Buffer.concat(out).toString('latin1') === expected);
+  assert.ok(readFileSync(`${file}.new`, 'latin1') === expected);
   assert.deepEqual(ahead.tally.all(), here.tally.all());
   assert.deepEqual(ahead.tables, here.tables);
 });

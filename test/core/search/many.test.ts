@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
 import type { ByteString } from '../../../src/core/bytes.js';
-import { pieceBytes, textBytes } from '../../../src/core/kernels/workbench.js';
+import { pieceBytes, textBytes, workbench } from '../../../src/core/kernels/workbench.js';
 import { type BytePattern, ManySearch } from '../../../src/core/search/many.js';
 
 const letters = fc.constantFrom('a', 'b', 'A', 'B', '.', '\xe9', '\xc9', 'z');
@@ -80,4 +80,44 @@ test('a long text is searched in pieces, and nothing at their edges is missed', 
     assert.deepEqual(found(patterns, text), plainly(patterns, text));
     assert.deepEqual(found(patterns, Buffer.from(text)), plainly(patterns, text));
   }
+});
+
+test('what was found in a block beforehand is told of its parts, and of those that begin before it', t => {
+  const bench = workbench();
+  const block = bench.incoming.take()![0]!;
+  t.after(() => bench.incoming.giveBack());
+  fc.assert(
+    fc.property(
+      fc.array(
+        word.map(text => ({ text, anyCase: true })),
+        { minLength: 1, maxLength: 6 },
+      ),
+      fc.array(letters, { minLength: 1, maxLength: 300 }).map(list => list.join('')),
+      fc.nat(),
+      fc.array(fc.nat(), { maxLength: 4 }),
+      (patterns, text, border, cuts) => {
+        const all = Buffer.from(text, 'latin1');
+        // So many bytes lie before the block.
+        const before = border % all.length;
+        const here = block.subarray(0, all.length - before);
+        all.copy(here, 0, before);
+        const search = new ManySearch(patterns);
+        const { table, anchors, most } = search.placesAhead(1)!;
+        const place = here.byteOffset - bench.memory.byteOffset;
+        const count = bench.kernels.find(table, place, here.length, here.length, anchors[0]!, most);
+        search.foresee(here, anchors[0]!, count);
+        const whole = bench.joined([all.subarray(0, before)], here);
+        const edges = [0, ...cuts.map(cut => cut % all.length).sort((a, b) => a - b), all.length];
+        for (const [i, from] of edges.slice(0, -1).entries()) {
+          const part = whole.subarray(from, edges[i + 1]);
+          const places: [number, number][] = [];
+          assert.notEqual(search.leaveAnchors(part), undefined);
+          search.each(part, (at, index) => places.push([at, index]));
+          assert.deepEqual(sorted(places), plainly(patterns, part.toString('latin1')));
+        }
+        search.forget();
+      },
+    ),
+    { numRuns: 1000 },
+  );
 });
