@@ -1,3 +1,4 @@
+import { type AnswerTest, AnswerTests } from '../steps/start/answer-checks.js';
 import {
   type Question,
   questions,
@@ -5,8 +6,7 @@ import {
   type StartWish,
   testsLater,
   variableOf,
-} from '../steps/start-questions.js';
-import { type AnswerTest, AnswerTests } from '../steps/start-tests.js';
+} from '../steps/start/questions.js';
 import { askHostKey } from './ask.js';
 import type { Face } from './face.js';
 

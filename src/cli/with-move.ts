@@ -1,5 +1,5 @@
 import { ExitCode } from '../core/errors.js';
-import type { StepOutcome, StepRun } from '../steps/run.js';
+import type { StepOutcome, StepRun } from '../steps/move/step.js';
 import type { Common } from './command.js';
 import { Face } from './face.js';
 
@@ -26,9 +26,9 @@ export async function withMove(
     { GentlePace, unhurried },
     { askHostKey },
   ] = await Promise.all([
-    import('../steps/move.js'),
+    import('../steps/move/open.js'),
     import('../ends/files/place.js'),
-    import('../steps/pace.js'),
+    import('../steps/transfer/rate-limit.js'),
     import('./ask.js'),
   ]);
   const face = await Face.open(argv);

@@ -10,20 +10,20 @@ import { familyNamed } from '../core/site/families.js';
 import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
-import { compareDatabase } from './check-database.js';
-import { compareExport } from './check-export.js';
+import { compareDatabase } from './check/database.js';
+import { compareExport } from './check/export.js';
 import {
   compareFiles,
   configurationFindings,
   type FilesComparison,
   fileFindings,
   type LeftOver,
-} from './check-files.js';
-import { comparePagesOf } from './check-pages.js';
-import { compareTables, type TableComparison, tableFindings } from './check-tables.js';
-import { identityOf, identityOfTree, type Move, rulesOf, TreeIdentity } from './move.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { isOwn } from './spots.js';
+} from './check/files.js';
+import { comparePagesOf } from './check/pages.js';
+import { compareTables, type TableComparison, tableFindings } from './check/tables.js';
+import { isOwn } from './deliver/files/staging.js';
+import { identityOf, identityOfTree, type Move, rulesOf, TreeIdentity } from './move/open.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
 export interface CheckResult {
   readonly files: FilesComparison | undefined;

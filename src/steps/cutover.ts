@@ -1,6 +1,6 @@
 import { type CutoverPlan, planCutover } from '../core/dns/plan.js';
 import type { Finding } from '../core/findings.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
 /** Plans the change in the DNS that the sheet's records ask for. Nothing is changed. */
 export async function cutover(run: StepRun): Promise<StepOutcome<CutoverPlan | undefined>> {

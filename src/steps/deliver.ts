@@ -5,22 +5,22 @@ import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families.js';
 import type { CratePart } from '../ends/crate.js';
 import { placeBelow } from '../ends/files/place.js';
-import type { Way } from './carry.js';
-import type { Configured } from './configure.js';
-import { layDump, tailOf } from './lay-dump.js';
-import { type LaidParts, layParts, partsPlace } from './lay-parts.js';
-import { type LayOptions, makeTreeReady, type ReadyTree } from './lay-tree.js';
-import { type LoadedDatabase, loadDatabase } from './load-database.js';
-import { ensurePassword, makeRoom } from './make-room.js';
-import { rulesOf } from './move.js';
-import { putTree } from './put-tree.js';
+import { type LoadedDatabase, loadDatabase } from './deliver/database/load.js';
+import { ensurePassword, makeRoom } from './deliver/database/provision.js';
+import { type EditDone, unmetWishes } from './deliver/database/site-data.js';
+import { layDump, tailOf } from './deliver/database/stage-dump.js';
+import { type LaidParts, layParts, partsPlace } from './deliver/database/stage-parts.js';
+import { putTree } from './deliver/files/publish-tree.js';
+import { type LayOptions, makeTreeReady, type ReadyTree } from './deliver/files/stage-tree.js';
+import { type Spot, spotOf, withinOf } from './deliver/files/staging.js';
+import { openSpot, swapIn } from './deliver/files/swap.js';
+import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './deliver/site/apply.js';
+import type { Configured } from './deliver/site/plan-configuration.js';
+import { rulesOf } from './move/open.js';
+import { doStep, readResult, type StepOutcome, type StepRun } from './move/step.js';
 import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
-import { doStep, readResult, type StepOutcome, type StepRun } from './run.js';
-import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './set-up.js';
-import { type EditDone, unmetWishes } from './site-edits.js';
-import { type Spot, spotOf, withinOf } from './spots.js';
-import { rootStays } from './survey-new.js';
-import { openSpot, swapIn } from './swap-in.js';
+import { rootStays } from './survey/place.js';
+import type { Way } from './transfer/transfer.js';
 
 export interface DeliverResult {
   readonly files:

@@ -2,10 +2,10 @@ import type { StepName } from '../core/journal.js';
 import { check } from './check.js';
 import { cutover } from './cutover.js';
 import { deliver } from './deliver.js';
+import type { StepOutcome, StepRun } from './move/step.js';
 import { pack } from './pack.js';
 import { redirects } from './redirects.js';
 import { rewrite } from './rewrite.js';
-import type { StepOutcome, StepRun } from './run.js';
 import { survey } from './survey.js';
 
 /** The steps that can be done without a person, in order. What changes the DNS or takes things away is not among them. */

@@ -16,14 +16,14 @@ import { openFiles } from '../ends/files/place.js';
 import { keepMemoryLow } from '../ends/memory.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
-import { copyChecked, type Way } from './carry.js';
-import { oldDatabaseOf } from './databases.js';
-import { identityOf, type Move } from './move.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { locate, lookAtSite, type Site, treeOf } from './site.js';
-import { configurationAbove, configurationMissing, needsConfiguration } from './survey-configuration.js';
-import { type TakenDatabase, takeLiveDatabase } from './take-database.js';
-import { identityOfWanted, takeFiles, WantedFiles } from './take-files.js';
+import { oldDatabaseOf } from './move/databases.js';
+import { identityOf, type Move } from './move/open.js';
+import { locate, lookAtSite, type Site, treeOf } from './move/read-site.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { type TakenDatabase, takeLiveDatabase } from './pack/database.js';
+import { identityOfWanted, takeFiles, WantedFiles } from './pack/files.js';
+import { configurationAbove, configurationMissing, needsConfiguration } from './survey/configuration.js';
+import { copyChecked, type Way } from './transfer/transfer.js';
 
 export interface PackResult {
   readonly crate: string;

@@ -1,7 +1,7 @@
 import { formatAddress } from '../core/address/address.js';
 import type { Finding } from '../core/findings.js';
 import { dialects } from '../core/redirects/dialect.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
 export interface RedirectsResult {
   readonly from: string;

@@ -8,10 +8,10 @@ import { version } from '../version.js';
 import type { CheckResult } from './check.js';
 import type { cutover } from './cutover.js';
 import type { DeliverResult } from './deliver.js';
+import { readResult, type StepRun } from './move/step.js';
 import type { PackResult } from './pack.js';
 import type { RedirectsResult } from './redirects.js';
 import type { RewriteResult } from './rewrite.js';
-import { readResult, type StepRun } from './run.js';
 import { leftToDo } from './tidy.js';
 
 /** What each step that a report tells of came to, when it ended last. */

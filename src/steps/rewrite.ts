@@ -12,11 +12,11 @@ import { familyNamed } from '../core/site/families.js';
 import type { Family } from '../core/site/family.js';
 import type { CratePart } from '../ends/crate.js';
 import { takenDump } from '../ends/crate.js';
-import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move.js';
-import { rewriteDump } from './rewrite-dump.js';
-import { rewriteFindings } from './rewrite-findings.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { readAll } from './site.js';
+import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move/open.js';
+import { readAll } from './move/read-site.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { rewriteDump } from './rewrite/dump.js';
+import { rewriteFindings } from './rewrite/findings.js';
 
 export interface RewriteResult {
   readonly dump: RewriteSummary | undefined;

@@ -5,8 +5,8 @@ import { type SheetAnswers, type SheetLogin, writeSheet } from '../core/sheet/wr
 import { leftOutOf } from '../core/site/families.js';
 import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
-import { questions, type Secrets, type StartWish, testsLater } from './start-questions.js';
-import { type AnswerTest, AnswerTests } from './start-tests.js';
+import { type AnswerTest, AnswerTests } from './start/answer-checks.js';
+import { questions, type Secrets, type StartWish, testsLater } from './start/questions.js';
 
 export interface StartOutcome {
   readonly file: string;

@@ -2,9 +2,9 @@ import { EndError } from '../core/errors.js';
 import { digestOf, type StepName, stateOf, stepNames } from '../core/journal.js';
 import { checkInputs } from './check.js';
 import { deliverInputs } from './deliver.js';
+import { readResult, type StepRun } from './move/step.js';
 import { packInputs } from './pack.js';
 import { rewriteInputs } from './rewrite.js';
-import { readResult, type StepRun } from './run.js';
 import { surveyInputs } from './survey.js';
 
 /** Where one step stands. */

@@ -8,30 +8,30 @@ import type { SeenServer } from '../ends/database/server.js';
 import type { DnsRecord } from '../ends/dns.js';
 import { openFiles } from '../ends/files/place.js';
 import { tryReading } from '../ends/files/trial.js';
-import { loadedPlaces } from './clear-tables.js';
-import { identityOf, type Move } from './move.js';
-import { checkRoom } from './room.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { lookAtSite, type Site, treeOf } from './site.js';
-import { delivered } from './spots.js';
+import { loadedPlaces } from './deliver/database/replace-tables.js';
+import { delivered } from './deliver/files/staging.js';
+import { identityOf, type Move } from './move/open.js';
+import { lookAtSite, type Site, treeOf } from './move/read-site.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 import {
   configurationFindings,
   type DatabaseCandidate,
   databaseCandidates,
   type ShownFact,
   shownFacts,
-} from './survey-configuration.js';
-import { type ListedDatabase, surveyOldDatabase } from './survey-database.js';
-import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey-dump.js';
-import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey-files.js';
+} from './survey/configuration.js';
+import { checkRoom } from './survey/crate-space.js';
+import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
+import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
+import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey/files.js';
 import {
   clearProbes,
   type NewPlace,
   probeLanguage,
   surveyNewDatabase,
   surveyNewPlace,
-} from './survey-new.js';
-import { notAsked, surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey-web.js';
+} from './survey/place.js';
+import { notAsked, surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey/web.js';
 
 export type { WebSurvey };
 

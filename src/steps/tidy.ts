@@ -1,11 +1,11 @@
 import { access, readdir, rm } from 'node:fs/promises';
 import { archiveName } from '../core/files/archive-names.js';
 import type { JournalRecord } from '../core/journal.js';
-import type { Move } from './move.js';
-import { clearBeside, clearFolders, type Remains, remainsOf } from './put-back.js';
-import { clearBesideDatabase, type DatabaseRemains, databaseRemains } from './put-back-database.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
-import { clearProbes } from './survey-new.js';
+import { clearBesideDatabase, type DatabaseRemains, databaseRemains } from './deliver/database/restore.js';
+import { clearBeside, clearFolders, type Remains, remainsOf } from './deliver/files/restore.js';
+import type { Move } from './move/open.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { clearProbes } from './survey/place.js';
 
 export interface TidyResult {
   readonly removed: readonly string[];

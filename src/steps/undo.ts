@@ -1,7 +1,7 @@
-import type { Move } from './move.js';
-import { clearFolders, putBack, type Remains, remainsOf } from './put-back.js';
-import { type DatabaseRemains, databaseRemains, putBackDatabase } from './put-back-database.js';
-import { doStep, type StepOutcome, type StepRun } from './run.js';
+import { type DatabaseRemains, databaseRemains, putBackDatabase } from './deliver/database/restore.js';
+import { clearFolders, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
+import type { Move } from './move/open.js';
+import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
 export interface UndoResult {
   readonly removed: readonly string[];

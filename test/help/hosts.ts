@@ -5,9 +5,9 @@ import { closeSessions, onWaiting } from '../../src/ends/files/place.js';
 import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import type { Misbehaviour } from '../../src/standins/hosting/misbehaviour.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
-import { openMove } from '../../src/steps/move.js';
-import { unhurried } from '../../src/steps/pace.js';
-import type { StepRun } from '../../src/steps/run.js';
+import { openMove } from '../../src/steps/move/open.js';
+import type { StepRun } from '../../src/steps/move/step.js';
+import { unhurried } from '../../src/steps/transfer/rate-limit.js';
 
 export const kinds = ['sftp with a shell', 'sftp', 'ftp', 'ftp of old'] as const;
 export type Kind = (typeof kinds)[number];

@@ -1,5 +1,5 @@
 import { showable } from '../../core/rewrite/tally.js';
-import type { StepRun } from '../../steps/run.js';
+import type { StepRun } from '../../steps/move/step.js';
 import { type Common, command } from '../command.js';
 import { againOption, byContentOption, gentleOption } from '../shared-options.js';
 
@@ -67,8 +67,8 @@ export const deliver = command<Options>({
       { askFirst },
     ] = await Promise.all([
       import('../../steps/deliver.js'),
-      import('../../steps/set-up.js'),
-      import('../../steps/put-back.js'),
+      import('../../steps/deliver/site/apply.js'),
+      import('../../steps/deliver/files/restore.js'),
       import('../show/steps.js'),
       import('../with-move.js'),
       import('../ask.js'),
@@ -110,7 +110,7 @@ export const deliver = command<Options>({
 /** Puts an archived crate in place of the one in the move folder, and changes the addresses in it. */
 async function unpackFirst(run: StepRun, argv: Common & Options): Promise<void> {
   const [{ openArchive }, { rewrite }, { askFirst, passphraseFor }] = await Promise.all([
-    import('../../steps/crate-archive.js'),
+    import('../../steps/pack/archive.js'),
     import('../../steps/rewrite.js'),
     import('../ask.js'),
   ]);

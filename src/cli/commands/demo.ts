@@ -27,7 +27,7 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
   run: async argv => {
     const [{ demo: play, demoPassed }, { showDemo }, { Face }, { endSignal }, { ExitCode }] =
       await Promise.all([
-        import('../../steps/demo.js'),
+        import('../../steps/demo/demo.js'),
         import('../show/demo.js'),
         import('../face.js'),
         import('../with-move.js'),

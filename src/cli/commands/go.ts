@@ -13,7 +13,7 @@ export const go = command<{ gentle: boolean }>({
     const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
       await Promise.all([
         import('../../steps/go.js'),
-        import('../../steps/put-back.js'),
+        import('../../steps/deliver/files/restore.js'),
         import('../show/go.js'),
         import('../with-move.js'),
         import('../ask.js'),

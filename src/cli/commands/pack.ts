@@ -49,7 +49,7 @@ export const pack = command<Options>({
     const { showOutcome, withMove } = await import('../with-move.js');
     if (argv.verify) {
       const [{ verifyCrate }, { showVerified }] = await Promise.all([
-        import('../../steps/crate-archive.js'),
+        import('../../steps/pack/archive.js'),
         import('../show/steps.js'),
       ]);
       return withMove(argv, async (run, face) => {
@@ -70,7 +70,7 @@ export const pack = command<Options>({
         if (argv.as !== 'tar' || outcome.state === 'stopped')
           return showOutcome({ ...outcome, archive: undefined }, showPack, face);
         const [{ archiveCrate }, { newPassphrase }] = await Promise.all([
-          import('../../steps/crate-archive.js'),
+          import('../../steps/pack/archive.js'),
           import('../ask.js'),
         ]);
         const passphrase = argv.passphrase ? await newPassphrase() : run.move.sheet.crate?.passphrase;

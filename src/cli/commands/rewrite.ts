@@ -1,4 +1,4 @@
-import type { OwnRewriting } from '../../steps/own-rewriting.js';
+import type { OwnRewriting } from '../../steps/rewrite/standalone-options.js';
 import { type Common, command, standardStream } from '../command.js';
 import { againOption } from '../shared-options.js';
 
@@ -157,7 +157,7 @@ async function rewriteOne(argv: Common & Options & { readonly input: string }): 
     { askFirst, databasePassword },
     { existsSync },
   ] = await Promise.all([
-    import('../../steps/rewrite-alone.js'),
+    import('../../steps/rewrite/standalone.js'),
     import('../show/rewrite.js'),
     import('../face.js'),
     import('../with-move.js'),

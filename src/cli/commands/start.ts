@@ -1,4 +1,4 @@
-import { questions, type StartWish } from '../../steps/start-questions.js';
+import { questions, type StartWish } from '../../steps/start/questions.js';
 import { command } from '../command.js';
 
 /** Flags that name a variable; a secret itself is never given on the command line. */

@@ -52,7 +52,7 @@ async function undoRows(argv: Common & Options): Promise<void> {
     { endSignal },
     { askFirst, databasePassword },
   ] = await Promise.all([
-    import('../../steps/put-back-rows.js'),
+    import('../../steps/rewrite/restore-rows.js'),
     import('../show/rewrite.js'),
     import('../face.js'),
     import('../with-move.js'),

@@ -1,5 +1,5 @@
 import type { CheckResult } from '../../steps/check.js';
-import type { StepOutcome } from '../../steps/run.js';
+import type { StepOutcome } from '../../steps/move/step.js';
 import { type Face, showFindings } from '../face.js';
 import { count, counted, seconds } from './numbers.js';
 import { cut, table } from './table.js';

@@ -1,5 +1,5 @@
-import { type DemoOutcome, demoPassed } from '../../steps/demo.js';
-import type { StepOutcome } from '../../steps/run.js';
+import { type DemoOutcome, demoPassed } from '../../steps/demo/demo.js';
+import type { StepOutcome } from '../../steps/move/step.js';
 import { type Face, showFindings } from '../face.js';
 import { compared, pagesTable, showLeftOver } from './check.js';
 import { stepTable } from './go.js';

@@ -1,7 +1,7 @@
 import type { CheckResult } from '../../steps/check.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { GoOutcome } from '../../steps/go.js';
-import type { StepOutcome } from '../../steps/run.js';
+import type { StepOutcome } from '../../steps/move/step.js';
 import { type Face, showFindings } from '../face.js';
 import { compared } from './check.js';
 import { seconds } from './numbers.js';

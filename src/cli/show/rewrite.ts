@@ -1,9 +1,9 @@
 import type { RewriteSummary } from '../../core/rewrite/summary.js';
 import { leftAt, type PlaceTally, placeName, type Sample } from '../../core/rewrite/tally.js';
-import type { RowsPutBack } from '../../steps/put-back-rows.js';
+import type { StepOutcome } from '../../steps/move/step.js';
+import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
+import type { OwnOutcome } from '../../steps/rewrite/standalone.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
-import type { OwnOutcome } from '../../steps/rewrite-alone.js';
-import type { StepOutcome } from '../../steps/run.js';
 import { type Face, showFindings } from '../face.js';
 import { count, counted, seconds } from './numbers.js';
 import { cut, table } from './table.js';

@@ -1,13 +1,13 @@
 import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/rewrite/tally.js';
-import type { CrateArchive, VerifiedCrate } from '../../steps/crate-archive.js';
+import type { LoadedDatabase } from '../../steps/deliver/database/load.js';
+import type { EditDone } from '../../steps/deliver/database/site-data.js';
+import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
 import type { DeliverResult } from '../../steps/deliver.js';
-import type { LoadedDatabase } from '../../steps/load-database.js';
+import type { StepOutcome } from '../../steps/move/step.js';
+import type { CrateArchive, VerifiedCrate } from '../../steps/pack/archive.js';
 import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
-import type { StepOutcome } from '../../steps/run.js';
-import type { Difference, SetUpResult } from '../../steps/set-up.js';
-import type { EditDone } from '../../steps/site-edits.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';

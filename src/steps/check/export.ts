@@ -1,0 +1,50 @@
+import { basename, resolve } from 'node:path';
+import { textOf } from '../../core/bytes.js';
+import { DumpContent } from '../../core/database/dump-content.js';
+import type { Family } from '../../core/site/family.js';
+import { readDump } from '../../ends/database/dump-reader.js';
+import { editsOfDump } from '../deliver/database/stage-dump.js';
+import { newTableName, prefixChangeOf } from '../move/open.js';
+import type { StepRun } from '../move/step.js';
+import { movedDump } from '../rewrite.js';
+import type { TableComparison } from './tables.js';
+
+/**
+ * Compares a dump that somebody exported from the new database, by whatever program, with the finished dump: every
+ * value by what it is and not by how it is written, the rows in any order.
+ */
+export async function compareExport(
+  run: StepRun,
+  family: Family,
+  exported: string,
+): Promise<TableComparison[]> {
+  const { crate } = run.move;
+  const manifest = await crate.manifest();
+  const change = prefixChangeOf(run.move, family, manifest.from.prefix);
+  const read = async (file: string, content: DumpContent) => {
+    await readDump(file, content, {
+      signal: run.signal,
+      progress: done => run.events({ type: 'progress', what: basename(file), done, of: 0, unit: 'bytes' }),
+    });
+    return content.contents();
+  };
+  const edits = editsOfDump(run.move, family, manifest);
+  // What a secret was set to is known to nobody any more; of such a table only the rows are compared.
+  const secret = new Set(
+    edits.filter(one => one.secret && !('remove' in one.change)).map(({ table }) => table),
+  );
+  const finished = new DumpContent(undefined, edits);
+  const wanted = await read(crate.at(movedDump), finished);
+  const found = await read(resolve(exported), new DumpContent(finished.columns));
+  return manifest.tables.map(({ table, rows }) => {
+    const newTable = newTableName(table, change);
+    const content = found.get(newTable);
+    const expected = wanted.get(newTable);
+    const same = secret.has(newTable)
+      ? content?.rows === expected?.rows
+      : content?.digest === expected?.digest;
+    const equal = content !== undefined && same;
+    const taken = rows - (expected?.rows ?? rows);
+    return { table: textOf(table), newTable, oldRows: rows, newRows: content?.rows, equal, taken };
+  });
+}

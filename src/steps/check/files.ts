@@ -1,0 +1,215 @@
+import { type ByteString, textOf } from '../../core/bytes.js';
+import type { CheckedEntry, FileEntry } from '../../core/files/entries.js';
+import { alongside } from '../../core/files/order.js';
+import type { Finding } from '../../core/findings.js';
+import type { Rules } from '../../core/rewrite/rules.js';
+import { observerOf, Tally } from '../../core/rewrite/tally.js';
+import { editsInValue } from '../../core/rewrite/value.js';
+import type { FactName, Family } from '../../core/site/family.js';
+import type { CrateManifest } from '../../ends/crate.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
+import { openFiles } from '../../ends/files/place.js';
+import { inTurns } from '../../ends/in-turns.js';
+import { planFromCrate, sha256Of } from '../deliver/site/apply.js';
+import { type SetUp, wantedOf } from '../deliver/site/plan-configuration.js';
+import { type Move, rulesOf } from '../move/open.js';
+import { lookAtSite, readAll, readConfiguration, treeOf } from '../move/read-site.js';
+import type { StepRun } from '../move/step.js';
+import { movedFiles } from '../rewrite.js';
+import { configurationMissing, needsConfiguration } from '../survey/configuration.js';
+
+/** The files of the new end beside those of the crate. */
+export interface FilesComparison {
+  readonly compared: number;
+  readonly equal: number;
+  /** Files that delivery itself fitted to the new host. */
+  readonly edited: number;
+  readonly missing: readonly string[];
+  readonly different: readonly string[];
+  readonly extra: readonly string[];
+}
+
+/** Old addresses that are still there, at one place. */
+export interface LeftOver {
+  readonly place: string;
+  readonly count: number;
+  readonly sample: string;
+  readonly why: 'not rewritten' | 'left on purpose' | 'damaged value';
+}
+
+const readable =
+  /\.(?:php|css|js|json|html?|xml|txt|svg|ini|conf|webmanifest)$|(?:^|\/)\.(?:htaccess|user\.ini)$/i;
+const largestText = 8 * 1024 * 1024;
+
+/**
+ * Compares every file by its checksum, and looks for old addresses in those that are text.
+ * @param tree what stands at the new end
+ */
+export async function compareFiles(
+  run: StepRun,
+  family: Family,
+  manifest: CrateManifest,
+  tree: AsyncIterable<FileEntry>,
+  leftOver: LeftOver[],
+): Promise<FilesComparison> {
+  const { crate } = run.move;
+  const plan = await planFromCrate(run.move, family, manifest);
+  const comparing = new Comparing(run, plan, manifest.counts.files, leftOver);
+  const lists = alongside({ tree, taken: crate.entries(), moved: crate.entries(movedFiles) });
+  for await (const { tree: standing, taken, moved } of lists) await comparing.compare(standing, taken, moved);
+  return comparing.comparison();
+}
+
+type Entries<Entry extends FileEntry> = ReadonlyMap<ByteString, Entry>;
+
+/** Compares what stands at the new end with the crate, some of it after the other. */
+class Comparing {
+  private readonly run: StepRun;
+  private readonly place: FilesEnd;
+  private readonly rules: Rules;
+  private readonly files: number;
+  private readonly leftOver: LeftOver[];
+  /** The checksums of files that are set up, by path; empty for those that are taken away. */
+  private readonly setUp: ReadonlyMap<string, string>;
+  /** Of these only what they say counts, which is looked at by itself. */
+  private readonly configuration: ReadonlySet<string | undefined>;
+  private readonly count = { compared: 0, equal: 0, edited: 0 };
+  private readonly missing: string[] = [];
+  private readonly different: string[] = [];
+  private readonly extra: string[] = [];
+
+  constructor(run: StepRun, plan: SetUp, files: number, leftOver: LeftOver[]) {
+    this.run = run;
+    this.place = openFiles(run.move.newFiles!);
+    this.rules = rulesOf(run.move);
+    this.files = files;
+    this.leftOver = leftOver;
+    this.setUp = new Map(
+      plan.files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
+    );
+    this.configuration = new Set([...plan.configurationFiles, plan.configuration]);
+  }
+
+  async compare(
+    tree: Entries<FileEntry>,
+    taken: Entries<CheckedEntry>,
+    moved: Entries<CheckedEntry>,
+  ): Promise<void> {
+    const { setUp, place, run } = this;
+    for (const [path, { type }] of taken)
+      if (type !== 'folder' && !tree.has(path) && setUp.get(path) !== '') this.missing.push(textOf(path));
+    for (const [path, { type }] of tree)
+      if (type !== 'folder' && !taken.has(path) && !setUp.has(path)) this.extra.push(textOf(path));
+    const files = [...tree.values()].filter(({ type, path }) => type === 'file' && taken.has(path));
+    const sums = await place.checksums(
+      files.map(({ path }) => path),
+      run.signal,
+    );
+    await inTurns(files, place.atOnce, run.signal, async entry => {
+      const { path, size } = entry;
+      const sha256 = sums.get(path);
+      const same = sha256 === (moved.get(path) ?? taken.get(path))?.sha256;
+      if (same) this.count.equal++;
+      else if (setUp.get(path) === sha256 || this.configuration.has(path)) this.count.edited++;
+      else this.different.push(textOf(path));
+      if (readable.test(path) && size <= largestText) {
+        // What is equal need not be fetched again.
+        const { movedFiles: rewritten, files: asTaken } = run.move.crate;
+        this.lookInto(path, await readAll(same ? (moved.has(path) ? rewritten : asTaken) : place, path));
+      }
+      const done = ++this.count.compared;
+      run.events({ type: 'progress', what: textOf(path), done, of: this.files, unit: 'files' });
+    });
+  }
+
+  private lookInto(path: ByteString, bytes: ByteString): void {
+    const seen = new Tally().at('files', textOf(path));
+    const edits = editsInValue(bytes, this.rules, observerOf(seen));
+    const [first] = edits;
+    if (!first) return;
+    const line = bytes.slice(0, first.start).split('\n').length;
+    this.leftOver.push({
+      place: `${this.place.place}/${textOf(path)}:${line}`,
+      count: edits.length,
+      sample: textOf(bytes.slice(first.start, first.end)),
+      why: 'not rewritten',
+    });
+  }
+
+  comparison(): FilesComparison {
+    const { missing, different, extra } = this;
+    return { ...this.count, missing, different, extra };
+  }
+}
+
+/** Whether the new configuration says what the sheet wants. */
+export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
+  const files = openFiles(move.newFiles!);
+  const { configuration, facts } = await lookAtSite(treeOf(files), move.newAddress);
+  if (configuration === undefined)
+    return needsConfiguration(family)
+      ? [configurationMissing(`${files.place}/${family.configurations[0]}`, family, 'new.files')]
+      : [];
+  if (!facts) return [];
+  const { crate } = move;
+  const main = (await crate.manifest()).from.configuration;
+  const old =
+    main === undefined
+      ? undefined
+      : (await readConfiguration({ files: crate.files, above: crate.above }, family, main)).reading?.facts;
+  const isOldKey = (fact: FactName) => old !== undefined && old[fact]?.value === facts[fact]?.value;
+  return Object.entries(wantedOf(move, family, facts, isOldKey))
+    .filter(([fact, wanted]) => ![undefined, wanted].includes(facts[fact as FactName]?.value))
+    .map(([fact]) => ({
+      level: 'stop' as const,
+      code: 'configuration-differs',
+      place: `${files.place}/${facts[fact as FactName]?.file ?? configuration}:${facts[fact as FactName]?.line ?? 1}`,
+      what: `The ${fact} in the configuration is not what the sheet says`,
+      remedy: 'Correct it there, or correct the sheet and run "able-porter deliver --only configuration"',
+    }));
+}
+
+/** What of a comparison of files an administrator should know about. */
+export function fileFindings(place: string, files: FilesComparison): Finding[] {
+  const told = (
+    code: Finding['code'],
+    level: Finding['level'],
+    names: readonly string[],
+    what: string,
+    remedy: string,
+  ): Finding[] =>
+    names.length === 0
+      ? []
+      : [
+          {
+            level,
+            code,
+            place: `${place}/${names[0]}`,
+            what: `${names.length} ${names.length === 1 ? 'file' : 'files'} ${what}`,
+            remedy,
+          },
+        ];
+  return [
+    ...told(
+      'file-missing',
+      'stop',
+      files.missing,
+      'of the crate missing at the new end',
+      'Run "able-porter deliver --again"',
+    ),
+    ...told(
+      'file-different',
+      'stop',
+      files.different,
+      'other than in the crate',
+      'If nobody changed it on purpose, run "able-porter deliver --again"',
+    ),
+    ...told(
+      'file-extra',
+      'note',
+      files.extra,
+      'at the new end that the crate does not hold',
+      'Look whether the new site has written it',
+    ),
+  ];
+}

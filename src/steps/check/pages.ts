@@ -1,0 +1,166 @@
+import { parseAddress } from '../../core/address/address.js';
+import type { Finding } from '../../core/findings.js';
+import { type Answer, comparePages, type PageComparison } from '../../core/pages/compare.js';
+import { readPage } from '../../core/pages/page.js';
+import type { Family } from '../../core/site/family.js';
+import { WebSite } from '../../ends/http.js';
+import { rulesOf } from '../move/open.js';
+import type { StepRun } from '../move/step.js';
+
+const mostPages = 100;
+const mostAssets = 300;
+const notPages =
+  /\.(?:jpe?g|png|gif|webp|svg|ico|css|js|pdf|zip|mp[34]|xml|json|txt|woff2?)(?:\?|$)|\/feed\/|[?&](?:replytocom|action)=/i;
+
+/**
+ * Walks through the old site from its home page and compares every page with the new one. Where the sheet does
+ * not say how the new site is reached before the DNS knows it, nothing is asked for.
+ */
+export async function comparePagesOf(
+  run: StepRun,
+  family: Family,
+): Promise<{ pages: PageComparison[]; findings: Finding[] }> {
+  const { move } = run;
+  const { old, new: next } = move.sheet;
+  if (!next.reach) {
+    return {
+      pages: [],
+      findings: [
+        {
+          level: 'note',
+          code: 'pages-not-compared',
+          place: 'new.reach',
+          what: 'No pages were compared: the sheet does not say where the new site can be reached before the DNS changes',
+          remedy: 'Add new.reach, such as http://198.51.100.20, once the new site is up there',
+        },
+      ],
+    };
+  }
+  const sites = {
+    old: new WebSite(move.oldAddress, old.reach ? parseAddress(old.reach) : undefined),
+    new: new WebSite(move.newAddress, parseAddress(next.reach)),
+  };
+  const rules = rulesOf(move);
+  const waiting = ['/', ...(family.loginPage ? [`/${family.loginPage}`] : [])];
+  const known = new Set(waiting);
+  const pages: PageComparison[] = [];
+  const assets = new Map<string, string>();
+  try {
+    for (let path = waiting.shift(); path !== undefined && pages.length < mostPages; path = waiting.shift()) {
+      const [oldAnswer, newAnswer] = await Promise.all([
+        sites.old.get(path, run.signal),
+        sites.new.get(path, run.signal),
+      ]);
+      for (const link of linksOf(oldAnswer, sites.old)) {
+        if (known.has(link) || notPages.test(link)) continue;
+        known.add(link);
+        waiting.push(link);
+      }
+      for (const asset of readPage(newAnswer.html).assets) {
+        const at = sites.new.pathOf(asset, newAnswer.address);
+        if (at !== undefined && assets.size < mostAssets && !assets.has(at)) assets.set(at, path);
+      }
+      pages.push(comparePages(path, oldAnswer, newAnswer, rules, family));
+      run.events({
+        type: 'progress',
+        what: path,
+        done: pages.length,
+        of: Math.min(known.size, mostPages),
+        unit: 'pages',
+      });
+    }
+    const broken = await brokenAssets(run, sites.new, assets);
+    return { pages, findings: [...pageFindings(pages, known.size), ...broken] };
+  } catch (error) {
+    run.signal.throwIfAborted();
+    const finding: Finding = {
+      level: 'stop',
+      code: 'pages-unreachable',
+      place: `${old.reach ?? old.address} and ${next.reach}`,
+      what: `The sites could not be compared: ${(error as Error).message}`,
+      remedy: 'Check old.reach and new.reach, and that both web servers are running',
+    };
+    return { pages, findings: [finding] };
+  }
+}
+
+function linksOf(answer: Answer, site: WebSite): string[] {
+  return readPage(answer.html)
+    .links.map(link => site.pathOf(link.replace(/#.*/, ''), answer.address))
+    .filter(path => path !== undefined);
+}
+
+async function brokenAssets(
+  run: StepRun,
+  site: WebSite,
+  assets: ReadonlyMap<string, string>,
+): Promise<Finding[]> {
+  const broken: [string, string][] = [];
+  for (const [asset, page] of assets) {
+    const { status } = await site.get(asset, run.signal);
+    if (status >= 400) broken.push([asset, page]);
+  }
+  const [first] = broken;
+  if (!first) return [];
+  return [
+    {
+      level: 'warn',
+      code: 'asset-broken',
+      place: `${first[0]} on the page ${first[1]}`,
+      what: `${broken.length} ${broken.length === 1 ? 'image, style or script does' : 'images, styles or scripts do'} not load at the new site`,
+      remedy: 'Look whether the file was left out by take.files, or is missing at the old site too',
+    },
+  ];
+}
+
+function pageFindings(pages: readonly PageComparison[], known: number): Finding[] {
+  const findings: Finding[] = [];
+  for (const alike of alikePages(pages)) {
+    const { path, verdict, why } = alike[0]!;
+    if (verdict === 'same' || verdict === 'old fails too') continue;
+    const paths = alike.slice(0, 4).map(one => one.path);
+    const some = paths.join(' ') + (alike.length > paths.length ? ' …' : '');
+    findings.push({
+      level: verdict === 'differs' ? 'warn' : 'stop',
+      code: verdict === 'trouble' ? troubleCode(why) : `page-${verdict}`,
+      place: path,
+      what:
+        alike.length === 1
+          ? `The page is not as it was: ${why}`
+          : `${alike.length} pages are not as they were: ${why} (${some})`,
+      remedy: remedies[verdict],
+    });
+  }
+  if (known > pages.length) {
+    findings.push({
+      level: 'note',
+      code: 'pages-not-all',
+      place: `${pages.length} pages`,
+      what: `${known - pages.length} more pages are linked from these and were not compared`,
+      remedy: 'Look at some of them yourself',
+    });
+  }
+  return findings;
+}
+
+/** Pages with the same trouble, which is told once. */
+function alikePages(pages: readonly PageComparison[]): PageComparison[][] {
+  const groups = new Map<string, PageComparison[]>();
+  for (const page of pages) {
+    const key = `${page.verdict} ${page.why}`;
+    groups.set(key, [...(groups.get(key) ?? []), page]);
+  }
+  return [...groups.values()];
+}
+
+function troubleCode(why: string): Finding['code'] {
+  if (/installation/.test(why)) return 'page-installation';
+  return /database/.test(why) ? 'page-database-error' : 'page-sent-away';
+}
+
+const remedies: Record<Exclude<PageComparison['verdict'], 'same' | 'old fails too'>, string> = {
+  trouble:
+    'Check that the finished dump is loaded, and that database, user, password and prefix in the configuration are its own',
+  missing: 'Open the site’s permalink settings once and save them; check the server’s rewrite rules',
+  differs: 'Open the two pages side by side; a part that changes by itself may differ without harm',
+};

@@ -1,0 +1,130 @@
+import { basename } from 'node:path';
+import type { Finding } from '../../core/findings.js';
+import { DumpRewriter } from '../../core/rewrite/dump.js';
+import { compileDumpTerms } from '../../core/rewrite/dump-terms.js';
+import { renamed } from '../../core/rewrite/prefix.js';
+import type { PlaceTally } from '../../core/rewrite/tally.js';
+import type { Family } from '../../core/site/family.js';
+import { TableDigests } from '../../core/sql/table-digest.js';
+import { takenDump } from '../../ends/crate.js';
+import { readDump, together } from '../../ends/database/dump-reader.js';
+import { dumpTermsOf, identityOf, prefixChangeOf } from '../move/open.js';
+import type { StepRun } from '../move/step.js';
+import type { LeftOver } from './files.js';
+
+/** A table of the dump as taken beside the same of the finished dump. */
+export interface TableComparison {
+  readonly table: string;
+  readonly newTable: string;
+  readonly oldRows: number;
+  readonly newRows: number | undefined;
+  /** Whether the rows are those of the old dump with its addresses rewritten, byte for byte. */
+  readonly equal: boolean;
+  /** Equal when it was delivered; the site has written to it since. */
+  readonly since?: boolean;
+  /** Rows that delivery took away on purpose, such as sessions and caches. */
+  readonly taken?: number;
+}
+
+/**
+ * Compares every table: its rows and their content in the finished dump with those of the dump as taken, rewritten
+ * once more. Old addresses that the finished dump still holds are added to `leftOver`.
+ */
+export async function compareTables(
+  run: StepRun,
+  family: Family,
+  leftOver: LeftOver[],
+): Promise<TableComparison[]> {
+  const { move } = run;
+  const manifest = await move.crate.manifest();
+  const prefix = prefixChangeOf(move, family, manifest.from.prefix);
+  const terms = dumpTermsOf(move, family);
+  const progress = (file: string, of: number) => (done: number) =>
+    run.events({ type: 'progress', what: basename(file), done, of, unit: 'bytes' });
+
+  // What the finished dump should hold: the dump as taken, rewritten once more.
+  const expected = new TableDigests();
+  const again = new DumpRewriter(compileDumpTerms({ ...terms, prefix }), chunk => expected.push(chunk));
+  const taken = move.crate.at(takenDump);
+  await readDump(taken, again, {
+    signal: run.signal,
+    progress: progress(taken, manifest.parts[takenDump]!.bytes),
+  });
+  expected.finish();
+
+  // What it does hold, and which old addresses are still in it.
+  const found = new TableDigests();
+  const look = new DumpRewriter(compileDumpTerms(terms));
+  const { size } = (await identityOf(move.newDump)) as { size: number };
+  await readDump(move.newDump!, together(found, look), {
+    signal: run.signal,
+    progress: progress(move.newDump!, size),
+  });
+  for (const place of look.tally.all()) leftOver.push(...leftOverIn(place));
+
+  const finished = new Map(found.contents().map(content => [content.table, content]));
+  const wanted = new Map(expected.contents().map(content => [content.table, content]));
+  return manifest.tables.map(({ table, rows }) => {
+    const newTable = renamed(table, prefix) ?? table;
+    const content = finished.get(newTable);
+    const equal =
+      content !== undefined && content.rows === rows && content.digest === wanted.get(newTable)?.digest;
+    return { table, newTable, oldRows: rows, newRows: content?.rows, equal };
+  });
+}
+
+/** Old addresses that stand somewhere, by why they do. */
+export function leftOverIn(place: PlaceTally): LeftOver[] {
+  const where = `${place.table}.${place.column}`;
+  const found = Object.values(place.forms).reduce((sum, n) => sum + n, 0);
+  const list: LeftOver[] = [];
+  if (found > 0)
+    list.push({ place: where, count: found, sample: place.samples[0]?.before ?? '', why: 'not rewritten' });
+  if (place.left > 0)
+    list.push({
+      place: where,
+      count: place.left,
+      sample: place.missSamples.left ?? '',
+      why: 'left on purpose',
+    });
+  if (place.damaged > 0) {
+    list.push({
+      place: where,
+      count: place.damaged,
+      sample: place.missSamples.damaged ?? '',
+      why: 'damaged value',
+    });
+  }
+  return list;
+}
+
+/**
+ * What of a comparison of tables an administrator should know about.
+ * @param place the finished dump, or the database
+ * @param remedy what puts it right
+ */
+export function tableFindings(place: string, tables: readonly TableComparison[], remedy: string): Finding[] {
+  const missing = tables.filter(({ newRows }) => newRows === undefined).map(({ newTable }) => newTable);
+  const some = missing.slice(0, 6).join(', ') + (missing.length > 6 ? ', …' : '');
+  const findings: Finding[] = [];
+  if (missing.length > 0) {
+    findings.push({
+      level: 'stop',
+      code: 'table-missing',
+      place,
+      what: `${missing.length} of ${tables.length} tables ${missing.length === 1 ? 'is' : 'are'} not there: ${some}`,
+      remedy,
+    });
+  }
+  for (const { newTable, oldRows, newRows, equal } of tables) {
+    if (equal || newRows === undefined) continue;
+    findings.push({
+      level: 'stop',
+      code: 'table-different',
+      place: `${place}, table ${newTable}`,
+      what: `Its rows are not those that were taken (${newRows} of ${oldRows})`,
+      remedy,
+    });
+  }
+  return findings;
+}

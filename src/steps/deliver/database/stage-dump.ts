@@ -1,0 +1,72 @@
+import { createHash } from 'node:crypto';
+import { gzipSync } from 'node:zlib';
+import { asBytes } from '../../../core/bytes.js';
+import { DumpEdits } from '../../../core/database/dump-edits.js';
+import { DamageError } from '../../../core/errors.js';
+import type { DataEdit } from '../../../core/site/data-edits.js';
+import type { Family } from '../../../core/site/family.js';
+import type { CrateManifest } from '../../../ends/crate.js';
+import { readDump } from '../../../ends/database/dump-reader.js';
+import { openFiles } from '../../../ends/files/place.js';
+import { type Move, newTableName, prefixChangeOf } from '../../move/open.js';
+import type { StepRun } from '../../move/step.js';
+import { movedDump } from '../../rewrite.js';
+import { pathIn, type Spot } from '../files/staging.js';
+import { type EditDone, editDone, editsWanted, noteHeld } from './site-data.js';
+
+/** What is set right in a dump that somebody else will load. */
+export interface DumpTail {
+  /** Statements to be put after the dump; empty for none. */
+  readonly sql: Buffer;
+  readonly edits: readonly EditDone[];
+}
+
+/** The edits of the site's data that a finished dump carries along. */
+export function editsOfDump(move: Move, family: Family, manifest: CrateManifest): readonly DataEdit[] {
+  const change = prefixChangeOf(move, family, manifest.from.prefix);
+  const tables = manifest.tables.map(({ table }) => newTableName(table, change));
+  return editsWanted(move, family, change?.to ?? manifest.from.prefix ?? '', tables);
+}
+
+/** Works out what has to be put after the dump, so that the site is set right once it is loaded. */
+export async function tailOf(run: StepRun, family: Family, manifest: CrateManifest): Promise<DumpTail> {
+  const edits = editsOfDump(run.move, family, manifest);
+  if (edits.length === 0) return { sql: Buffer.alloc(0), edits: [] };
+  const reader = new DumpEdits(edits);
+  await readDump(run.move.crate.at(movedDump), reader, { signal: run.signal });
+  const done = [...reader.done.values()];
+  await noteHeld(
+    run,
+    done.flatMap(({ held }) => held),
+  );
+  return {
+    sql: reader.tail(),
+    edits: done.map(({ edit, rows, first, held }) => editDone(edit, rows, first, held)),
+  };
+}
+
+/** Puts the finished dump beside its place: the rewritten one, with its tail as a second gzip file at its end. */
+export async function layDump(run: StepRun, spot: Spot, { sql }: DumpTail): Promise<number> {
+  const hash = createHash('sha256');
+  let bytes = 0;
+  const whole = async function* () {
+    for await (const chunk of openFiles(run.move.crate.folder).read(asBytes(movedDump))) yield chunk;
+    if (sql.length > 0) yield gzipSync(sql);
+  };
+  const hashed = async function* () {
+    for await (const chunk of whole()) {
+      hash.update(chunk);
+      bytes += chunk.length;
+      yield chunk;
+    }
+  };
+  await spot.end.write(spot.incoming, hashed());
+  run.signal.throwIfAborted();
+  const sums = await spot.end.checksums([spot.incoming], run.signal);
+  if (sums.get(spot.incoming) === hash.digest('hex')) return bytes;
+  throw new DamageError({
+    doing: `Writing ${pathIn(spot, spot.incoming)}`,
+    cause: 'it is not what was written',
+    remedy: 'Check the disk, then run the command again',
+  });
+}

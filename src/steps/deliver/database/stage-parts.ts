@@ -1,0 +1,61 @@
+import type { Finding } from '../../../core/findings.js';
+import { parseSize } from '../../../core/sizes.js';
+import { readDump } from '../../../ends/database/dump-reader.js';
+import { placeAbove, placeBelow, placeName } from '../../../ends/files/place.js';
+import type { Move } from '../../move/open.js';
+import type { StepRun } from '../../move/step.js';
+import { PartsFolder } from '../../rewrite/split-dump.js';
+import { movedDump } from '../../rewrite.js';
+import { openIncoming, type Spot, spotOf } from '../files/staging.js';
+
+/** The pieces of the finished dump for a web panel. */
+export interface LaidParts {
+  readonly folder: string;
+  readonly count: number;
+  /** Bytes of the largest. */
+  readonly largest: number;
+}
+
+/** The folder of the pieces, beside the finished dump. */
+export function partsPlace({ newDump, sheet }: Move): string | undefined {
+  if (newDump === undefined || sheet.new.database?.parts === undefined) return undefined;
+  return placeBelow(placeAbove(newDump), `${placeName(newDump).replace(/\.sql(?:\.gz)?$/, '')}.parts`);
+}
+
+/**
+ * Cuts the finished dump into numbered pieces under the panel's limit, with a page that says how to load them.
+ * @param tail statements after the dump
+ */
+export async function layParts(
+  run: StepRun,
+  place: string,
+  tail: Buffer,
+): Promise<{ spot: Spot; parts: LaidParts; findings: Finding[] }> {
+  const { move } = run;
+  const asked = String(move.sheet.new.database!.parts);
+  const limit = parseSize(asked, 'new.database.parts');
+  const spot = spotOf(move, place, new Set());
+  await spot.end.remove(spot.incoming);
+  await spot.end.makeFolder(spot.incoming, 0o755);
+  const parts = new PartsFolder(openIncoming(spot), placeName(place).replace(/\.parts$/, ''), limit);
+  const whole = {
+    push: (chunk: Buffer) => parts.push(chunk),
+    finish: () => {
+      if (tail.length > 0) parts.push(tail);
+      parts.finish();
+    },
+  };
+  await readDump(move.crate.at(movedDump), whole, { signal: run.signal, after: () => parts.settle() });
+  await parts.settle();
+  await parts.writePage(
+    asked,
+    `When all are in, export the whole database from the panel (format SQL, also packed) and compare it:
+   able-porter check --export FILE`,
+  );
+  const { largest, laid } = parts;
+  return {
+    spot,
+    parts: { folder: place, count: laid.length, largest },
+    findings: parts.findings(place, asked),
+  };
+}

@@ -1,0 +1,84 @@
+import { rm } from 'node:fs/promises';
+import { asBytes, type ByteString } from '../../../core/bytes.js';
+import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
+import { alongside } from '../../../core/files/order.js';
+import type { Crate } from '../../../ends/crate.js';
+import { readEntryList, writeEntryList } from '../../../ends/entry-list.js';
+import { openFiles } from '../../../ends/files/place.js';
+import { inTurns } from '../../../ends/in-turns.js';
+import type { StepRun } from '../../move/step.js';
+import { movedFiles } from '../../rewrite.js';
+import { differs, lastTree, type ReadyTree, standingTree, wantedAt } from './stage-tree.js';
+import { isIndex, isOwn, pathIn, stands } from './staging.js';
+import { swapIn } from './swap.js';
+
+/** Puts a ready tree in its place; gives the paths of what is kept. */
+export async function putTree(run: StepRun, tree: ReadyTree): Promise<string[]> {
+  const { folder } = run.move;
+  const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.spot));
+  // For the next time: what is ours, and may be taken away once the old site no longer has it.
+  await writeEntryList(folder.at(lastTree), oursOf(run.move.crate, tree));
+  await rm(folder.at(standingTree), { force: true });
+  return kept;
+}
+
+/** What of the new end is ours. */
+async function* oursOf(crate: Crate, { incoming, stays }: ReadyTree): AsyncIterable<CheckedEntry> {
+  const lists = alongside({
+    taken: crate.entries(),
+    moved: crate.entries(movedFiles),
+    stays: asList(stays),
+  });
+  for await (const { taken, moved, stays: staying } of lists) {
+    const ours = [...wantedAt(incoming, taken, moved), ...staying.values()];
+    yield* ours.sort((a, b) => (a.path < b.path ? -1 : 1));
+  }
+}
+
+async function* asList(entries: readonly CheckedEntry[]): AsyncIterable<CheckedEntry> {
+  yield* entries;
+}
+
+/**
+ * Puts what waits in the incoming folder among what an earlier delivery put there: file by file, each by renaming,
+ * index files last. Safe to do again from any moment.
+ */
+async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
+  const { spot, incoming, gone } = tree;
+  const { folder, crate } = run.move;
+  const root = openFiles(spot.place);
+  const at = (path: ByteString) => asBytes(spot.path === '' ? path : `${spot.path}/${path}`);
+  const put = (path: ByteString) => spot.end.replace(asBytes(`${spot.incoming}/${path}`), at(path));
+  const late: ByteString[] = [];
+  const folders: { entry: FileEntry; differs: boolean }[] = [];
+  const touched = new Set<ByteString>();
+  const lists = alongside({
+    waiting: incoming.list(({ path }) => isOwn(path), run.signal),
+    taken: crate.entries(),
+    standing: readEntryList(folder.at(standingTree), { ofEnd: true }),
+  });
+  for await (const { waiting, taken, standing } of lists) {
+    const early: ByteString[] = [];
+    for (const { path, type, mode, to } of waiting.values()) {
+      const there = standing.get(path);
+      if (there && there.type !== type) await root.remove(path);
+      if (type === 'link') await root.makeLink(path, to!);
+      if (type === 'folder' && there?.type !== 'folder')
+        await root.makeFolder(path, taken.get(path)?.mode ?? mode);
+      if (type === 'file') (isIndex(path) ? late : early).push(path);
+      touched.add(type === 'folder' ? path : folderOf(path));
+    }
+    await inTurns(early, root.atOnce, run.signal, put);
+    for (const entry of taken.values())
+      if (entry.type === 'folder')
+        folders.push({ entry, differs: differs(root, standing.get(entry.path), entry) });
+  }
+  for (const path of late) await put(path);
+  // The deepest first, so that a folder is empty when its turn comes.
+  for (const path of [...gone].reverse()) await root.remove(path);
+  for (const path of gone) touched.add(folderOf(path));
+  const unfinished = folders.filter(one => one.differs || touched.has(one.entry.path));
+  for (const { entry } of unfinished.reverse()) await root.finishFolder(entry.path, entry);
+  await spot.end.remove(spot.incoming);
+  return (await stands(spot, spot.keepsake)) ? [pathIn(spot, spot.keepsake)] : [];
+}

@@ -1,0 +1,369 @@
+import { type ByteString, textOf } from '../../../core/bytes.js';
+import { DamageError } from '../../../core/errors.js';
+import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
+import { alongside, type Slice } from '../../../core/files/order.js';
+import type { Finding } from '../../../core/findings.js';
+import type { Crate } from '../../../ends/crate.js';
+import { readEntryList, writeEntryList } from '../../../ends/entry-list.js';
+import type { FilesEnd } from '../../../ends/files/files-end.js';
+import { openFiles } from '../../../ends/files/place.js';
+import { inTurns } from '../../../ends/in-turns.js';
+import type { StepRun } from '../../move/step.js';
+import { movedFiles } from '../../rewrite.js';
+import { CarryingProgress } from '../../transfer/progress.js';
+import { carry, type Way } from '../../transfer/transfer.js';
+import {
+  type Arrived,
+  alreadyThere,
+  listStanding,
+  Removal,
+  sameTime,
+  verifyArrived,
+} from '../../transfer/verify.js';
+import { delivered, isOwn, openIncoming, type Spot, stands } from './staging.js';
+
+/** How a tree is put at the new end. */
+export interface LayOptions {
+  /** Compare what stands there by checksum, not by size and time alone. */
+  readonly byContent: boolean;
+  /** Take away what an earlier delivery put there and the old site no longer has. */
+  readonly mirror: boolean;
+  /** Where the far side can compute no checksums: read a sample back instead of all. */
+  readonly sample: boolean;
+}
+
+/** A tree that waits beside its place, checked, for being put there. */
+export interface ReadyTree {
+  readonly spot: Spot;
+  readonly incoming: FilesEnd;
+  /** How many files it has, and bytes in them. */
+  readonly files: number;
+  readonly bytes: number;
+  /** Whether an earlier delivery of this move stands there, of which only what changed is put anew. */
+  readonly update: boolean;
+  /** Those of the paths written by setting up that stand there of an earlier delivery. */
+  readonly standing: ReadonlySet<ByteString>;
+  /** The folders in which paths written by setting up lie, the deepest first. */
+  readonly above: readonly FileEntry[];
+  /** Files of an earlier delivery that are to be taken away. */
+  readonly gone: readonly ByteString[];
+  /** What of an earlier delivery stays there although the old site no longer has it. */
+  readonly stays: readonly CheckedEntry[];
+  /** Files that were there already, at their place or beside it. */
+  readonly again: number;
+  readonly way: Way | undefined;
+  readonly findings: readonly Finding[];
+}
+
+/** What an earlier delivery put there, and what stood there when this one began; in the move folder. */
+export const lastTree = 'results/delivered.ndjson';
+export const standingTree = 'results/standing.ndjson';
+
+/**
+ * Carries the crate's files to the incoming folder of a spot, rewritten ones in place of those taken, and checks them.
+ * @param others paths that are written by setting up, and not carried
+ * @throws DamageError where something is not what the crate says
+ */
+export async function makeTreeReady(
+  run: StepRun,
+  spot: Spot,
+  others: ReadonlySet<ByteString>,
+  options: LayOptions,
+): Promise<ReadyTree> {
+  const { crate, folder } = run.move;
+  const root = openFiles(spot.place);
+  const incoming = openIncoming(spot);
+  const update = delivered(await folder.readJournal()).has(spot.place) && (await stands(spot, spot.path));
+  await writeEntryList(
+    folder.at(standingTree),
+    update ? root.list(({ path }) => isOwn(path), run.signal) : [],
+  );
+  const all = await countOf(crate, incoming, others);
+  const progress = new CarryingProgress(run.events, () => all);
+  const laying = new Laying({ run, spot, root, incoming, others, options, progress });
+  const lists = alongside({
+    taken: crate.entries(),
+    moved: crate.entries(movedFiles),
+    standing: readEntryList(folder.at(standingTree), { ofEnd: true }),
+    before: readEntryList(folder.at(lastTree), {
+      remedy:
+        'Take this file away; the next delivery then leaves at the new end what the old site no longer has',
+    }),
+    there: listStanding(incoming, laying.removal.gone, run.signal),
+  });
+  for await (const slice of lists) await laying.lay(slice);
+  return laying.ready(update);
+}
+
+/** What an end is to hold of what was taken, with what was rewritten in its place. */
+export function wantedAt(
+  end: FilesEnd,
+  taken: ReadonlyMap<ByteString, CheckedEntry>,
+  moved: ReadonlyMap<ByteString, CheckedEntry>,
+): CheckedEntry[] {
+  return [...taken.values()]
+    .filter(({ path, type }) => end.takesName(path) && (type !== 'link' || end.makesLinks))
+    .map(entry => moved.get(entry.path) ?? entry);
+}
+
+/** How many files are to be carried, and bytes in them. */
+async function countOf(
+  crate: Crate,
+  end: FilesEnd,
+  others: ReadonlySet<ByteString>,
+): Promise<{ files: number; bytes: number }> {
+  const all = { files: 0, bytes: 0 };
+  for await (const { taken, moved } of alongside({
+    taken: crate.entries(),
+    moved: crate.entries(movedFiles),
+  })) {
+    for (const { type, path, size } of wantedAt(end, taken, moved)) {
+      if (type !== 'file' || others.has(path)) continue;
+      all.files++;
+      all.bytes += size;
+    }
+  }
+  return all;
+}
+
+interface LayingTerms {
+  readonly run: StepRun;
+  readonly spot: Spot;
+  readonly root: FilesEnd;
+  readonly incoming: FilesEnd;
+  readonly others: ReadonlySet<ByteString>;
+  readonly options: LayOptions;
+  readonly progress: CarryingProgress;
+}
+
+type LayingSlice = Slice<{
+  taken: AsyncIterable<CheckedEntry>;
+  moved: AsyncIterable<CheckedEntry>;
+  standing: AsyncIterable<FileEntry>;
+  before: AsyncIterable<CheckedEntry>;
+  there: AsyncIterable<FileEntry>;
+}>;
+
+/** Makes a tree ready, some of its entries after the others. */
+class Laying {
+  readonly removal: Removal;
+  private readonly terms: LayingTerms;
+  private readonly all = { files: 0, bytes: 0, again: 0 };
+  private way: Way | undefined;
+  /** Those of the others that stand there. */
+  private readonly standing = new Set<ByteString>();
+  private readonly folders: FileEntry[] = [];
+  private readonly stale = new Stale();
+  private readonly untellable: ByteString[] = [];
+  private readonly unlinked: ByteString[] = [];
+  private readonly readBack = { compared: 0, of: 0 };
+
+  constructor(terms: LayingTerms) {
+    this.terms = terms;
+    this.removal = new Removal(terms.incoming);
+  }
+
+  async lay({ taken, moved, standing, before, there }: LayingSlice): Promise<void> {
+    const { run, root, incoming, others, options, progress } = this.terms;
+    const entries = wantedAt(incoming, taken, moved);
+    const files = entries.filter(({ type, path }) => type === 'file' && !others.has(path));
+    this.look(taken, entries, standing);
+    this.stale.look(taken, standing, before);
+    const how = options.byContent ? 'content' : 'time';
+    const inPlace = await alreadyThere(root, files, standing, run.signal, how);
+    const missing = files.filter(({ path }) => !inPlace.whole.has(path));
+    const structure = entries.filter(
+      entry => entry.type !== 'file' && differs(root, standing.get(entry.path), entry),
+    );
+    const arrived = await this.fill([...structure, ...missing], there);
+    for (const entry of files)
+      if (inPlace.whole.has(entry.path) || arrived.whole.has(entry.path)) progress.done(entry);
+    this.all.again += inPlace.whole.size + arrived.whole.size;
+    await this.carry(
+      missing.filter(({ path }) => !arrived.whole.has(path)),
+      moved,
+      arrived,
+    );
+    await this.verify(
+      missing.filter(({ path }) => !arrived.verified.has(path)),
+      moved,
+      arrived,
+    );
+  }
+
+  /** Notes what is asked for in the end. */
+  private look(
+    taken: ReadonlyMap<ByteString, CheckedEntry>,
+    entries: readonly CheckedEntry[],
+    standing: ReadonlyMap<ByteString, FileEntry>,
+  ): void {
+    const { incoming, others } = this.terms;
+    for (const { path, type } of taken.values()) {
+      if (!incoming.takesName(path)) this.untellable.push(path);
+      else if (type === 'link' && !incoming.makesLinks) this.unlinked.push(path);
+    }
+    for (const entry of entries) {
+      this.all.bytes += entry.size;
+      if (entry.type === 'file') this.all.files++;
+      if (entry.type === 'folder') this.folders.push(entry);
+    }
+    for (const path of others) if (standing.has(path)) this.standing.add(path);
+  }
+
+  /** Makes folders and links in the incoming folder; tells what of the files an earlier run brought there. */
+  private async fill(
+    wanted: readonly CheckedEntry[],
+    there: ReadonlyMap<ByteString, FileEntry>,
+  ): Promise<Arrived> {
+    const { incoming, run } = this.terms;
+    const stays = await this.removal.ofOthers(new Map(wanted.map(entry => [entry.path, entry])), there);
+    for (const entry of wanted)
+      if (entry.type === 'folder' && !stays.has(entry.path))
+        await incoming.makeFolder(entry.path, entry.mode);
+    const links = wanted.filter(({ type, path, to }) => type === 'link' && stays.get(path)?.to !== to);
+    await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
+    const files = wanted.filter(({ type }) => type === 'file');
+    return alreadyThere(incoming, files, stays, run.signal, 'resume');
+  }
+
+  private async carry(
+    files: readonly CheckedEntry[],
+    moved: { has(path: ByteString): boolean },
+    { begun }: Arrived,
+  ): Promise<void> {
+    const { run, incoming, progress } = this.terms;
+    const { crate } = run.move;
+    const cargo = { to: incoming, signal: run.signal, begun, progress, pace: run.pace };
+    for (const isMoved of [false, true]) {
+      const own = files.filter(({ path }) => moved.has(path) === isMoved);
+      const { sums, way } = await carry({ ...cargo, from: isMoved ? crate.movedFiles : crate.files }, own);
+      this.way ??= way;
+      const wrong = own.find(({ path, sha256 }) => sums.get(path) !== sha256);
+      if (!wrong) continue;
+      throw new DamageError({
+        doing: `Delivering ${textOf(wrong.path)}`,
+        cause: 'it is not what the crate says it should be',
+        remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
+      });
+    }
+  }
+
+  private async verify(
+    unseen: readonly CheckedEntry[],
+    moved: { has(path: ByteString): boolean },
+    { begun }: Arrived,
+  ): Promise<void> {
+    const { run, incoming, progress, options } = this.terms;
+    if (!incoming.far || unseen.length === 0) return;
+    const { crate } = run.move;
+    const from = ({ path }: FileEntry) => (moved.has(path) ? crate.movedFiles : crate.files);
+    const cargo = { to: incoming, from, signal: run.signal, progress, pace: run.pace };
+    this.readBack.compared += await verifyArrived(cargo, unseen, options.sample, begun);
+    this.readBack.of += unseen.length;
+  }
+
+  async ready(update: boolean): Promise<ReadyTree> {
+    const { spot, incoming, others, options } = this.terms;
+    const folders = this.folders.reverse();
+    if (!update) for (const entry of folders) await incoming.finishFolder(entry.path, entry);
+    const { gone, stays } = this.stale.found();
+    const { files, bytes, again } = this.all;
+    return {
+      spot,
+      incoming,
+      files,
+      bytes,
+      again,
+      update,
+      standing: this.standing,
+      above: folders.filter(({ path }) => [...others].some(one => one.startsWith(`${path}/`))),
+      gone: options.mirror ? gone : [],
+      stays: options.mirror ? [] : stays,
+      way: this.way,
+      findings: this.findings(gone),
+    };
+  }
+
+  private findings(gone: readonly ByteString[]): Finding[] {
+    const { spot, incoming, options } = this.terms;
+    const findings = [
+      ...several(
+        'name-not-taken',
+        'warn',
+        incoming.place,
+        this.untellable,
+        'names cannot be told to the new end and were left out',
+        'Rename them at the old site, or use another protocol',
+      ),
+      ...several(
+        'link-not-made',
+        'warn',
+        incoming.place,
+        this.unlinked,
+        'symbolic links cannot be made over this protocol and were left out',
+        'Use SFTP, or make copies of what they lead to',
+      ),
+    ];
+    const { compared, of } = this.readBack;
+    if (compared < of) {
+      findings.push({
+        level: 'note',
+        code: 'read-back-sample',
+        place: spot.place,
+        what: `${compared} of ${of} files were read back and compared; of the others only the size is known`,
+        remedy: 'Run "able-porter check" for a comparison of every file, when there is time',
+      });
+    }
+    if (options.mirror) return findings;
+    const what =
+      gone.length === 1
+        ? 'thing of an earlier delivery is no longer at the old site, and stays at the new one'
+        : 'things of an earlier delivery are no longer at the old site, and stay at the new one';
+    const remedy = 'Run "able-porter deliver --mirror" to take them away';
+    return [...findings, ...several('files-gone-stay', 'note', spot.place, gone, what, remedy)];
+  }
+}
+
+/** Looks for what an earlier delivery put at the new end and the old site no longer has. */
+class Stale {
+  private readonly entries: CheckedEntry[] = [];
+  /** Folders in which something else stands. */
+  private readonly kept = new Set<ByteString>();
+
+  look(
+    wanted: ReadonlyMap<ByteString, FileEntry>,
+    standing: ReadonlyMap<ByteString, FileEntry>,
+    before: ReadonlyMap<ByteString, CheckedEntry>,
+  ): void {
+    for (const [path, entry] of before) if (!wanted.has(path) && standing.has(path)) this.entries.push(entry);
+    for (const path of standing.keys()) {
+      if (before.has(path) && !wanted.has(path)) continue;
+      for (let above = folderOf(path); above !== '' && !this.kept.has(above); above = folderOf(above))
+        this.kept.add(above);
+    }
+  }
+
+  /** All that still stands, and what of it may go: files and links, and those folders in which nothing else stands. */
+  found(): { gone: ByteString[]; stays: readonly CheckedEntry[] } {
+    const gone = this.entries.map(({ path }) => path).filter(path => !this.kept.has(path));
+    return { gone, stays: this.entries };
+  }
+}
+
+/** Whether a folder or link stands there otherwise than it should. */
+export function differs(end: FilesEnd, there: FileEntry | undefined, wanted: FileEntry): boolean {
+  if (there?.type !== wanted.type || there.to !== wanted.to) return true;
+  return wanted.type === 'folder' && !sameTime(end, there.mtime, wanted.mtime);
+}
+
+function several(
+  code: Finding['code'],
+  level: Finding['level'],
+  place: string,
+  paths: readonly ByteString[],
+  what: string,
+  remedy: string,
+): Finding[] {
+  if (paths.length === 0) return [];
+  return [{ level, code, place: `${place}/${textOf(paths[0]!)}`, what: `${paths.length} ${what}`, remedy }];
+}

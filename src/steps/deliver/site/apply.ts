@@ -1,0 +1,262 @@
+import { createHash } from 'node:crypto';
+import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
+import { asBytes, type ByteString, bufferOf, textOf } from '../../../core/bytes.js';
+import { UsageError } from '../../../core/errors.js';
+import type { FileEntry } from '../../../core/files/entries.js';
+import type { Finding } from '../../../core/findings.js';
+import type { JournalRecord } from '../../../core/journal.js';
+import { familyNamed } from '../../../core/site/families.js';
+import type { Family } from '../../../core/site/family.js';
+import { maskedPair } from '../../../core/site/masking.js';
+import type { CrateManifest } from '../../../ends/crate.js';
+import type { FilesEnd } from '../../../ends/files/files-end.js';
+import { openFiles, placeAbove, placeBelow } from '../../../ends/files/place.js';
+import type { Move } from '../../move/open.js';
+import {
+  entryAt,
+  lookAtSite,
+  readConfiguration,
+  readSmall,
+  type SiteTree,
+  treeOf,
+} from '../../move/read-site.js';
+import { doStep, type StepOutcome, type StepRun } from '../../move/step.js';
+import { movedFiles } from '../../rewrite.js';
+import { isOwn, type Spot, spotOf, stands, withinOf } from '../files/staging.js';
+import { swapIn } from '../files/swap.js';
+import {
+  type Configured,
+  nothingToSetUp,
+  planConfiguration,
+  planServed,
+  type SetUp,
+  type SetUpFile,
+} from './plan-configuration.js';
+
+export interface SetUpResult {
+  readonly configuration: Configured | undefined;
+  /** Files that were written or taken away, as paths at the new end. */
+  readonly written: readonly string[];
+  readonly keepsakes: readonly string[];
+}
+
+/** The difference that setting up would make to one file, as a unified diff without secrets. */
+export interface Difference {
+  readonly file: string;
+  readonly diff: string;
+}
+
+/** What setting up the crate's files for the new end comes to. */
+export async function planFromCrate(move: Move, family: Family, manifest: CrateManifest): Promise<SetUp> {
+  const { crate } = move;
+  const tree: SiteTree = { files: crate.files, above: crate.above };
+  const main = manifest.from.configuration ?? (await lookAtSite(tree, move.oldAddress)).configuration;
+  const configured = await configurationFrom(move, family, tree, main);
+  const rewritten = new Set<ByteString>();
+  for await (const { path } of crate.entries(movedFiles)) rewritten.add(path);
+  return withServed(move, family, configured, crate.entries(), path =>
+    rewritten.has(path) ? crate.movedFiles : crate.files,
+  );
+}
+
+/** What setting up comes to for what stands at the new end already, with the crate's server files as originals. */
+async function planInPlace(run: StepRun): Promise<SetUp> {
+  const { move } = run;
+  const { crate } = move;
+  const place = requiredPlace(move);
+  const tree = treeOf(openFiles(place));
+  if (!(await tree.files.isThere())) {
+    throw new UsageError({
+      doing: `Setting up ${place}`,
+      cause: 'it is not there',
+      remedy: 'Run "able-porter deliver" first, or carry the files there by hand',
+    });
+  }
+  const manifest = (await crate.identity()) === undefined ? undefined : await crate.manifest();
+  const site = await lookAtSite(tree, move.newAddress);
+  const family = manifest ? familyNamed(manifest.from.family) : site.family;
+  const oldTree: SiteTree = { files: crate.files, above: crate.above };
+  const oldMain = manifest?.from.configuration;
+  const oldFacts = oldMain && (await readConfiguration(oldTree, family, oldMain)).reading?.facts;
+  const configured = site.configuration
+    ? await planConfiguration(move, family, tree, site.configuration, place, oldFacts || undefined)
+    : await configurationFrom(move, family, oldTree, oldMain);
+  const entries = manifest ? crate.entries() : tree.files.list(({ path }) => isOwn(path), run.signal);
+  const originals: SiteTree = manifest ? oldTree : tree;
+  const setUp = await withServed(move, family, configured, entries, path =>
+    path === site.configuration ? tree.files : originals.files,
+  );
+  const last = lastSetUp(await move.folder.readJournal());
+  const planned = new Map(setUp.files.map(file => [file.path, file]));
+  // What the sheet no longer asks for becomes what it was.
+  for (const path of last.keys()) {
+    if (planned.has(path) || setUp.configuration === path || configured.configurationFiles.includes(path))
+      continue;
+    if (site.files.sources.has(path)) continue;
+    planned.set(path, {
+      path,
+      before: undefined,
+      after: await readSmall(originals, path),
+      like: await entryAt(originals, path),
+    });
+  }
+  const files: SetUpFile[] = [];
+  const findings = [...setUp.findings];
+  for (const file of planned.values()) {
+    const before = await readSmall(tree, file.path);
+    if (before === file.after) continue;
+    const isOurs = async () =>
+      before === undefined ||
+      configured.configurationFiles.includes(file.path) ||
+      sha256Of(before) === last.get(file.path) ||
+      before === (await readSmall(originals, file.path));
+    if (await isOurs()) files.push({ ...file, before });
+    else findings.push(changedByHand(`${place}/${textOf(file.path)}`));
+  }
+  return { ...setUp, files, findings };
+}
+
+function changedByHand(place: string): Finding {
+  return {
+    level: 'note',
+    code: 'set-up-by-hand',
+    place,
+    what: 'Somebody changed this file at the new end; it is left as it is',
+    remedy: 'Run "able-porter deliver --dry-run" to see what setting up would make of the original',
+  };
+}
+
+/** The files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it took away. */
+function lastSetUp(journal: readonly JournalRecord[]): Map<string, string> {
+  const last = new Map<string, string>();
+  for (const { step, event, result } of journal) {
+    if (event !== 'done') continue;
+    if (step === 'undo' || step === 'deliver') last.clear();
+    for (const [path, sha256] of Object.entries((result?.setUp as Record<string, string> | undefined) ?? {}))
+      last.set(path, sha256);
+  }
+  return last;
+}
+
+/** What the journal keeps of files that were set up, so that hands can be told from ours. */
+export function traceOfSetUp({ files }: SetUp): Record<string, string> {
+  return Object.fromEntries(
+    files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
+  );
+}
+
+/** SHA-256 of bytes, in hex. */
+export function sha256Of(bytes: ByteString): string {
+  return createHash('sha256').update(bufferOf(bytes)).digest('hex');
+}
+
+async function configurationFrom(
+  move: Move,
+  family: Family,
+  tree: SiteTree,
+  main: string | undefined,
+): Promise<SetUp> {
+  if (main === undefined) return nothingToSetUp;
+  return planConfiguration(move, family, tree, main, requiredPlace(move));
+}
+
+async function withServed(
+  move: Move,
+  family: Family,
+  configured: SetUp,
+  entries: AsyncIterable<FileEntry>,
+  originals: (path: ByteString) => FilesEnd,
+): Promise<SetUp> {
+  const place = requiredPlace(move);
+  const served = await planServed(move, family, configured.files, originals, entries, place);
+  const { files, edits, findings } = served;
+  return { ...configured, files, edits, findings: [...configured.findings, ...findings] };
+}
+
+function requiredPlace({ newFiles }: Move): string {
+  if (newFiles !== undefined) return newFiles;
+  throw new UsageError({
+    doing: 'Setting up the new site',
+    cause: 'the sheet names no folder for it',
+    remedy: 'Give new.files',
+  });
+}
+
+/** Configuration and server files alone, at a new end where the files stand already. Safe to repeat. */
+export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResult>> {
+  const { move } = run;
+  const plan = await planInPlace(run);
+  const inputs = { files: plan.files.map(({ path }) => path), crate: await move.crate.identity() };
+  return doStep({ ...run, again: true }, 'configure', inputs, async () => {
+    const keepsakes: string[] = [];
+    const written: string[] = [];
+    const ready: Spot[] = [];
+    const place = requiredPlace(move);
+    const within = withinOf(await move.folder.readJournal());
+    for (const file of plan.files) {
+      const spot = spotOf(move, placeBelow(place, textOf(file.path)), within);
+      await spot.end.remove(spot.incoming);
+      if (file.after !== undefined) await layFile(spot.end, spot.incoming, file);
+      ready.push(spot);
+    }
+    run.signal.throwIfAborted();
+    for (const spot of ready) {
+      keepsakes.push(...(await swapIn(run, spot, await stands(spot, spot.incoming))));
+      written.push(spot.place);
+    }
+    const configuration = plan.configuration && {
+      file: placeBelow(place, plan.configuration),
+      changed: plan.changed,
+    };
+    const result: SetUpResult = { configuration: configuration || undefined, written, keepsakes };
+    return { result, findings: plan.findings, brief: { written, setUp: traceOfSetUp(plan) } };
+  });
+}
+
+/** What setting up would change at the new end, or in the crate's files before they go there. Writes nothing. */
+export async function differences(run: StepRun, only: boolean): Promise<Difference[]> {
+  const { move } = run;
+  const place = requiredPlace(move);
+  const manifest = only ? undefined : await move.crate.manifest();
+  const plan = manifest
+    ? await planFromCrate(move, familyNamed(manifest.from.family), manifest)
+    : await planInPlace(run);
+  return plan.files.map(({ path, before, after }) => {
+    const file = placeBelow(place, textOf(path));
+    const shown = maskedPair(path, before ?? asBytes(''), after ?? asBytes(''));
+    const names = [
+      before === undefined ? '/dev/null' : textOf(path),
+      after === undefined ? '/dev/null' : file,
+    ];
+    const diff = createTwoFilesPatch(names[0]!, names[1]!, shown.before, shown.after, undefined, undefined, {
+      context: 2,
+      headerOptions: FILE_HEADERS_ONLY,
+    });
+    return { file, diff };
+  });
+}
+
+/** Writes a file as setting up wants it, or takes it away. */
+export async function layFile(end: FilesEnd, path: ByteString, { after, like }: SetUpFile): Promise<void> {
+  if (after === undefined) return end.remove(path);
+  await end.write(path, bufferOf(after), like);
+}
+
+/** Makes what lay one folder above the old site ready beside its place above the new one. */
+export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise<Spot[]> {
+  const spots: Spot[] = [];
+  const changed = new Map(files.map(file => [file.path, file]));
+  for await (const entry of move.crate.entries('above.ndjson')) {
+    const spot = spotOf(move, placeBelow(placeAbove(requiredPlace(move)), textOf(entry.path)), new Set());
+    const file = changed.get(`../${entry.path}`);
+    if (file) await layFile(spot.end, spot.incoming, file);
+    else await spot.end.write(spot.incoming, move.crate.above.read(entry.path), entry);
+    spots.push(spot);
+  }
+  return spots;
+}
+
+/** The files that were fitted besides the configuration. */
+export function fittedOf({ files, configurationFiles }: SetUp): string[] {
+  return files.filter(({ path }) => !configurationFiles.includes(path)).map(({ path }) => textOf(path));
+}

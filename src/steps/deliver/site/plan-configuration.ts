@@ -1,0 +1,341 @@
+import { randomBytes } from 'node:crypto';
+import { formatAddress } from '../../../core/address/address.js';
+import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
+import { readDatabaseUrl } from '../../../core/database/place.js';
+import { DamageError } from '../../../core/errors.js';
+import type { FileEntry } from '../../../core/files/entries.js';
+import type { Finding } from '../../../core/findings.js';
+import { trustsHost } from '../../../core/site/drupal.js';
+import {
+  type ByHand,
+  type ConfigurationFiles,
+  type FactName,
+  type Facts,
+  type Family,
+  shownSource,
+  type Wanted,
+} from '../../../core/site/family.js';
+import { isServerFile, readServerFile, robotsThat } from '../../../core/site/server-files.js';
+import { sheetEditsIn } from '../../../core/site/sheet-edits.js';
+import type { FilesEnd } from '../../../ends/files/files-end.js';
+import { type Move, siteMoveOf } from '../../move/open.js';
+import { entryAt, readAll, readConfiguration, type SiteTree } from '../../move/read-site.js';
+
+/** A configuration file that was set up, and which of its facts changed. */
+export interface Configured {
+  readonly file: string;
+  readonly changed: readonly FactName[];
+}
+
+/** A file of the new site as it shall be; `../` for one folder above it. */
+export interface SetUpFile {
+  readonly path: string;
+  readonly before: ByteString | undefined;
+  /** Undefined where it shall not be there. */
+  readonly after: ByteString | undefined;
+  /** Mode and time to keep. */
+  readonly like: Pick<FileEntry, 'mode' | 'mtime'> | undefined;
+}
+
+/** What setting up the new site comes to. */
+export interface SetUp {
+  readonly files: readonly SetUpFile[];
+  /** The path of its configuration, and the facts that change. */
+  readonly configuration: string | undefined;
+  /** The paths of those of its files that change. */
+  readonly configurationFiles: readonly string[];
+  readonly changed: readonly FactName[];
+  /** How often each of the sheet's edits was carried out. */
+  readonly edits: readonly number[];
+  readonly findings: readonly Finding[];
+}
+
+/** What setting up comes to where there is no configuration. */
+export const nothingToSetUp: SetUp = {
+  files: [],
+  configuration: undefined,
+  configurationFiles: [],
+  changed: [],
+  edits: [],
+  findings: [],
+};
+
+/**
+ * What the new configuration shall say.
+ * @param isOldKey whether a secret key is still the old site's
+ */
+export function wantedOf(
+  move: Move,
+  family: Family,
+  facts: Facts,
+  isOldKey: (fact: FactName) => boolean = () => false,
+): Wanted {
+  const wanted: Wanted = {};
+  const { database } = move.sheet.new;
+  const { configure } = move.sheet;
+  if (database?.server) {
+    const { host, port, socket, name, user } = readDatabaseUrl(database.server)!;
+    wanted.name = bytesOfText(name);
+    wanted.user = bytesOfText(user);
+    Object.assign(wanted, family.databaseServer(hostIn(host, socket), port, facts));
+  }
+  if (database?.password !== undefined) wanted.password = bytesOfText(database.password);
+  if (database?.prefix !== undefined) wanted.prefix = bytesOfText(database.prefix);
+  if (database?.charset !== undefined && facts.charset) wanted.charset = bytesOfText(database.charset);
+  Object.assign(wanted, family.moved(facts, siteMoveOf(move)));
+  if (configure.debug === 'off') {
+    for (const { fact, off } of family.quiet) {
+      const value = facts[fact]?.value;
+      if (value && value !== '0' && value !== off) wanted[fact] = off;
+    }
+  }
+  const engines = configure['search-engines'];
+  if (family.robots && engines !== 'keep' && (facts.robots || engines === 'hide'))
+    wanted.robots = family.robots[engines];
+  for (const fact of ['title', 'tagline'] as const)
+    if (configure[fact] !== undefined && facts[fact]) wanted[fact] = bytesOfText(configure[fact]);
+  const { maintenance } = family;
+  if (maintenance && 'fact' in maintenance && configure.maintenance !== 'keep') {
+    const put = maintenance[configure.maintenance];
+    if (facts[maintenance.fact] || put !== '') wanted[maintenance.fact] = put;
+  }
+  if (configure['fresh-keys']) {
+    for (const fact of Object.keys(facts) as FactName[])
+      if (fact.startsWith('secretKey') && isOldKey(fact)) wanted[fact] = freshKey();
+  }
+  return wanted;
+}
+
+/** A host as configurations write it: an IPv6 address in brackets, a socket's path after a colon. */
+function hostIn(host: string, socket: string | undefined): string {
+  const name = host.includes(':') ? `[${host}]` : host;
+  return socket === undefined ? name : `${name}:${socket}`;
+}
+
+/** 48 random bytes as a key that needs no quoting anywhere. */
+function freshKey(): ByteString {
+  return asBytes(randomBytes(48).toString('base64url'));
+}
+
+/**
+ * What the configuration becomes at the new end.
+ * @param tree where it is read from
+ * @param finalPlace the new site's folder, for findings
+ * @param oldFacts the old site's, to tell its keys from fresh ones; left out where the tree is the old site's own
+ */
+export async function planConfiguration(
+  move: Move,
+  family: Family,
+  tree: SiteTree,
+  main: string,
+  finalPlace: string,
+  oldFacts?: Facts,
+): Promise<SetUp> {
+  const { read, reading } = await readConfiguration(tree, family, main);
+  if (!reading) return nothingToSetUp;
+  const { facts } = reading;
+  const isOldKey = (fact: FactName) => !oldFacts || oldFacts[fact]?.value === facts[fact]?.value;
+  const wanted = wantedOf(move, family, facts, isOldKey);
+  const { edits, byHand } = family.editConfiguration(read, wanted);
+  const sources = new Map(read.sources);
+  const files: SetUpFile[] = [];
+  for (const [path, list] of edits) {
+    const before = read.sources.get(path);
+    if (before === undefined || list.length === 0) continue;
+    const after = applyEdits(before, list);
+    sources.set(path, after);
+    const entry = await entryAt(tree, path);
+    // What was reached by a link becomes a file of its own.
+    files.push({ path, before, after, like: entry?.type === 'file' ? entry : undefined });
+  }
+  const after = { main, sources };
+  verifyConfiguration(family, after, wanted, byHand, `${finalPlace}/${main}`);
+  const changed = (Object.keys(wanted) as FactName[]).filter(fact => facts[fact]?.value !== wanted[fact]);
+  const findings = [
+    ...byHand.map(one => byHandFinding(one, finalPlace)),
+    ...doubtsOf(move, family, after, finalPlace),
+  ];
+  if (changed.some(fact => fact.startsWith('secretKey'))) findings.push(freshKeys(`${finalPlace}/${main}`));
+  return {
+    files,
+    configuration: main,
+    configurationFiles: files.map(({ path }) => path),
+    changed,
+    edits: [],
+    findings,
+  };
+}
+
+function byHandFinding({ fact, file, line, source, put }: ByHand, finalPlace: string): Finding {
+  return {
+    level: 'warn',
+    code: 'configuration-by-hand',
+    place: `${finalPlace}/${file}${line > 0 ? `:${line}` : ''}`,
+    what: `The ${fact} cannot be set safely${source ? ` where it is ${shownSource(fact, source)}` : ', since it does not stand there'}`,
+    remedy: `${line > 0 ? `Make line ${line}` : 'Add the line'}: ${put}`,
+  };
+}
+
+function freshKeys(place: string): Finding {
+  return {
+    level: 'note',
+    code: 'keys-fresh',
+    place,
+    what: 'The keys that sign cookies are new, as the sheet asks; everybody is logged out',
+    remedy: 'Tell those who work on the site to log in again at the new address',
+  };
+}
+
+/** What of a set-up configuration is well-formed and may be wrong all the same. */
+function doubtsOf(move: Move, family: Family, after: ConfigurationFiles, finalPlace: string): Finding[] {
+  const facts = family.readConfiguration(after)?.facts ?? {};
+  const findings: Finding[] = [];
+  const at = (fact: FactName) => `${finalPlace}/${facts[fact]?.file}:${facts[fact]?.line}`;
+  const trusted = (Object.keys(facts) as FactName[]).filter(fact => fact.startsWith('trustedHosts.'));
+  const patterns = trusted.map(fact => facts[fact]?.value);
+  const { host } = move.newAddress;
+  if (!patterns.includes(undefined) && !trustsHost(patterns as string[], host)) {
+    findings.push({
+      level: 'warn',
+      code: 'trusted-hosts',
+      place: at(trusted[0]!),
+      what: `The site answers only to hosts that it trusts, and ${host} is not one of them`,
+      remedy: `Add the pattern '^${host.replaceAll('.', '\\.')}$' to trusted_host_patterns`,
+    });
+  }
+  const next = formatAddress(move.newAddress);
+  for (const fact of ['home', 'siteAddress', 'server'] as const) {
+    const value = facts[fact]?.value;
+    const wanted = fact === 'server' ? formatAddress({ ...move.newAddress, segments: [] }) : next;
+    if (
+      !value ||
+      textOf(value)
+        .replace(/^https?:/, '')
+        .startsWith(wanted.replace(/^https?:/, ''))
+    )
+      continue;
+    findings.push({
+      level: 'warn',
+      code: 'address-fixed-elsewhere',
+      place: at(fact),
+      what: `The configuration fixes the ${fact} as ${textOf(value)}, which is neither the old nor the new address`,
+      remedy: 'Visitors will be sent there; add it to old.also if it was this site, or correct the line',
+    });
+  }
+  return findings;
+}
+
+/**
+ * What the files that steer the web server become, and those that the sheet asks to edit.
+ * @param configured the configuration's files as they shall be; edits of the sheet come after
+ * @param originals where the others are read from
+ * @param entries the files that are there
+ * @returns all of them together
+ */
+export async function planServed(
+  move: Move,
+  family: Family,
+  configured: readonly SetUpFile[],
+  originals: (path: ByteString) => FilesEnd,
+  entries: AsyncIterable<FileEntry>,
+  finalPlace: string,
+): Promise<{ files: SetUpFile[]; edits: number[]; findings: Finding[] }> {
+  const files = new Map(configured.map(file => [file.path, file]));
+  const wishes = move.sheet.configure.edits;
+  const found = wishes.map(() => 0);
+  const { maintenance } = move.sheet.configure;
+  const page = family.maintenance;
+  let robots = false;
+  let standing: FileEntry | undefined;
+  for await (const entry of entries) {
+    if (entry.path === 'robots.txt') robots = true;
+    if (page && 'file' in page && entry.path === page.file) standing = entry;
+    if (entry.type !== 'file' || !isFittable(move, entry.path)) continue;
+    const before = await readAll(originals(entry.path), entry.path);
+    const after = fit(move, entry.path, files.get(entry.path)?.after ?? before, (wish, count) => {
+      found[wish]! += count;
+    });
+    if (after !== before) files.set(entry.path, { path: entry.path, before, after, like: entry });
+  }
+  if (!robots && move.sheet.configure['search-engines'] === 'hide')
+    files.set('robots.txt', { ...absent, path: 'robots.txt', after: robotsThat('hide', undefined) });
+  const findings: Finding[] = [];
+  for (const [i, { file }] of wishes.entries()) {
+    if (found[i]! > 0) continue;
+    findings.push({
+      level: 'warn',
+      code: 'edit-not-found',
+      place: `${finalPlace}/${file}`,
+      what: `What edit ${i + 1} of configure.edits wants to change does not stand there`,
+      remedy: 'Correct file or find in the sheet; they are compared byte for byte',
+    });
+  }
+  if (maintenance === 'keep') return { files: [...files.values()], edits: found, findings };
+  if (!page) {
+    findings.push({
+      level: 'note',
+      code: 'maintenance-by-hand',
+      place: finalPlace,
+      what: `A ${family.name} site keeps its maintenance mode elsewhere than in its files`,
+      remedy: `Switch it ${maintenance} in the site itself`,
+    });
+  } else if ('file' in page) {
+    const before = standing && (await readAll(originals(standing.path), standing.path));
+    if (maintenance === 'on')
+      files.set(page.file, { ...absent, path: page.file, before, after: page.content });
+    else if (standing) files.set(page.file, { ...absent, path: page.file, before });
+  }
+  return { files: [...files.values()], edits: found, findings };
+}
+
+const absent = { before: undefined, after: undefined, like: undefined };
+
+/** Whether delivery may change a file besides the configuration. */
+function isFittable(move: Move, path: ByteString): boolean {
+  return isServerFile(path) || move.sheet.configure.edits.some(({ file }) => bytesOfText(file) === path);
+}
+
+/** A file as it shall be at the new end. */
+function fit(
+  move: Move,
+  path: ByteString,
+  source: ByteString,
+  counted?: (wish: number, count: number) => void,
+): ByteString {
+  const engines = move.sheet.configure['search-engines'];
+  if (path === 'robots.txt' && engines === 'hide') return robotsThat('hide', source)!;
+  const fitted = applyEdits(source, readServerFile(path, source, siteMoveOf(move), path).edits);
+  const served = path === 'robots.txt' && engines === 'show' ? robotsThat('show', fitted)! : fitted;
+  const wishes = [...move.sheet.configure.edits.entries()].filter(
+    ([, { file }]) => bytesOfText(file) === path,
+  );
+  const { edits, counts } = sheetEditsIn(
+    served,
+    wishes.map(([, wish]) => wish),
+  );
+  for (const [i, [wish, { put }]] of wishes.entries()) {
+    // Set up before, it stands there as it shall be.
+    const there = put !== '' && served.includes(bytesOfText(put)) ? 1 : 0;
+    counted?.(wish, counts[i]! || there);
+  }
+  return applyEdits(served, edits);
+}
+
+/** Reads an edited configuration back: it must say what was wanted before it goes anywhere. */
+function verifyConfiguration(
+  family: Family,
+  after: ConfigurationFiles,
+  wanted: Wanted,
+  byHand: readonly ByHand[],
+  file: string,
+): void {
+  const facts = family.readConfiguration(after)?.facts;
+  for (const [fact, value] of Object.entries(wanted) as [FactName, ByteString][]) {
+    if (byHand.some(one => one.fact === fact) || facts?.[fact]?.value === value) continue;
+    throw new DamageError({
+      doing: `Editing the configuration ${file}`,
+      cause: `read back, its ${fact} is not what was written`,
+      remedy: 'Nothing was put in place. Simplify that line of the old configuration and run it again',
+    });
+  }
+}

@@ -1,0 +1,179 @@
+import type { Address } from '../../core/address/address.js';
+import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
+import type { FileEntry } from '../../core/files/entries.js';
+import { families, recogniseFamily } from '../../core/site/families.js';
+import type { ConfigurationFiles, Facts, Family, Reading, SiteVersion } from '../../core/site/family.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
+import { openAbove } from '../../ends/files/place.js';
+
+/** What is known of a site from its files. */
+export interface Site {
+  readonly family: Family;
+  /** The files by which it was recognised. */
+  readonly by: readonly string[];
+  readonly version: SiteVersion;
+  /** The path of its configuration, or undefined where none was found. */
+  readonly configuration: string | undefined;
+  /** Configurations of other sites in the same tree. */
+  readonly others: readonly string[];
+  /** The files of its configuration. */
+  readonly files: ConfigurationFiles;
+  /** Undefined where the configuration cannot be parsed. */
+  readonly facts: Facts | undefined;
+  /** Includes of the configuration that were not followed. */
+  readonly unread: Reading['unread'];
+}
+
+const largestConfiguration = 1024 * 1024;
+const mostConfigurationFiles = 20;
+
+/** A site's folder, and the folder above it, in which a part of its configuration may lie. */
+export interface SiteTree {
+  readonly files: FilesEnd;
+  readonly above: FilesEnd;
+}
+
+/** The tree of a site that stands where it is served from. */
+export function treeOf(files: FilesEnd): SiteTree {
+  return { files, above: openAbove(files.place).above };
+}
+
+/** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */
+export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site> {
+  const { files } = tree;
+  const asked = [...new Set(families.flatMap(one => [...one.marks.flat(), ...plainlyNamed(one)]))];
+  const paths = asked.map(path => asBytes(path));
+  const there = (await files.entriesAt?.(paths)) ?? (await Promise.all(paths.map(path => files.entry(path))));
+  const known = new Map(asked.map((path, i) => [path, there[i]]));
+  const { family, by } = recogniseFamily(path => known.get(path) !== undefined);
+  const [mains, version] = await Promise.all([
+    configurationsOf(tree, family, known),
+    versionOf(tree, family),
+  ]);
+  const configuration = mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
+  const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
+  if (configuration === undefined) {
+    const none = { main: '', sources: new Map() };
+    return { family, by, version, configuration, others, files: none, facts: undefined, unread: [] };
+  }
+  const { read, reading } = await readConfiguration(tree, family, configuration);
+  return {
+    family,
+    by,
+    version,
+    configuration,
+    others,
+    files: read,
+    facts: reading?.facts,
+    unread: reading?.unread ?? [],
+  };
+}
+
+/** A site's configuration, read until nothing more of it is asked for. */
+export async function readConfiguration(
+  tree: SiteTree,
+  family: Family,
+  main: string,
+): Promise<{ read: ConfigurationFiles; reading: Reading | undefined }> {
+  const sources = new Map([[main, await readSmall(tree, main)]]);
+  for (;;) {
+    const reading = family.readConfiguration({ main, sources });
+    const wanted = reading?.wanted.slice(0, mostConfigurationFiles - sources.size) ?? [];
+    if (wanted.length === 0) return { read: { main, sources }, reading };
+    for (const path of wanted) sources.set(path, await readSmall(tree, path));
+  }
+}
+
+/** Those of its configurations of which the whole name in the site is known. */
+function plainlyNamed({ configurations }: Family): string[] {
+  return configurations.filter(path => !path.startsWith('../') && !path.includes('*'));
+}
+
+/** The paths of a family's configurations that are there, the likeliest first. @param known entries that were asked for */
+async function configurationsOf(
+  tree: SiteTree,
+  family: Family,
+  known: ReadonlyMap<string, FileEntry | undefined>,
+): Promise<string[]> {
+  const there = new Set<string>();
+  for (const pattern of family.configurations) {
+    const [before, after] = pattern.split('*');
+    if (after === undefined) {
+      const [entry, isOthers] = await Promise.all([
+        known.has(pattern) ? known.get(pattern) : entryAt(tree, pattern),
+        // What lies above is another site's, where another site lies there.
+        pattern.startsWith('../') && isSiteAbove(tree, family),
+      ]);
+      if (entry?.type === 'file' && !isOthers) there.add(pattern);
+      continue;
+    }
+    for (const folder of await foldersIn(tree.files, before!)) {
+      const path = `${before}${folder}${after}`;
+      if ((await entryAt(tree, path))?.type === 'file') there.add(path);
+    }
+  }
+  return [...there];
+}
+
+async function isSiteAbove(tree: SiteTree, family: Family): Promise<boolean> {
+  const [first] = family.marks;
+  return first !== undefined && (await entryAt(tree, `../${first[0]}`)) !== undefined;
+}
+
+/** The names of the folders in a folder, such as `sites/`. */
+async function foldersIn(files: FilesEnd, folder: string): Promise<string[]> {
+  const names: string[] = [];
+  if (!(await files.entry(asBytes(folder.replace(/\/$/, ''))))) return names;
+  const elsewhere = (path: string) =>
+    !folder.startsWith(`${path}/`) && (!path.startsWith(folder) || path.slice(folder.length).includes('/'));
+  for await (const { path, type } of files.list(one => elsewhere(one.path), new AbortController().signal))
+    if (type === 'folder' && path.startsWith(folder)) names.push(textOf(asBytes(path.slice(folder.length))));
+  return names;
+}
+
+async function versionOf(tree: SiteTree, family: Family): Promise<SiteVersion> {
+  const sources = new Map<string, ByteString>();
+  const read = await Promise.all(family.versionFiles.map(path => readSmall(tree, path)));
+  for (const [i, path] of family.versionFiles.entries()) sources.set(path, read[i] ?? asBytes(''));
+  return family.versionIn(path => sources.get(path) ?? asBytes(''));
+}
+
+/** An end and a path in it: a path that begins with `../` lies one folder above the site. */
+export function locate({ files, above }: SiteTree, path: string): { end: FilesEnd; path: ByteString } {
+  if (!path.startsWith('../')) return { end: files, path: asBytes(path) };
+  return { end: above, path: asBytes(path.slice(3)) };
+}
+
+/** What stands at a path of a site, or one folder above it. */
+export async function entryAt(tree: SiteTree, path: string): Promise<FileEntry | undefined> {
+  const at = locate(tree, path);
+  return at.end.entry(at.path);
+}
+
+/** A small file's bytes, also by way of a link; undefined where none is. One that is too large is cut just beyond. */
+export async function readSmall(tree: SiteTree, path: string): Promise<ByteString | undefined> {
+  const { end, path: name } = locate(tree, path);
+  const entry = await end.entry(name);
+  if (entry?.type !== 'file' && entry?.type !== 'link') return undefined;
+  let size = 0;
+  const chunks: Buffer[] = [];
+  try {
+    for await (const chunk of end.read(name)) {
+      size += chunk.length;
+      chunks.push(chunk);
+      if (size > largestConfiguration) break;
+    }
+  } catch (error) {
+    if (entry.type === 'file') throw error;
+    // A link that leads nowhere, or to a folder.
+    return undefined;
+  }
+  return bytesOf(Buffer.concat(chunks).subarray(0, largestConfiguration + 1));
+}
+
+/** A small file's bytes. */
+export async function readAll(files: FilesEnd, path: ByteString): Promise<ByteString> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of files.read(path)) chunks.push(chunk);
+  return bytesOf(Buffer.concat(chunks));
+}

@@ -1,0 +1,350 @@
+import { rm } from 'node:fs/promises';
+import { type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
+import { DamageError } from '../../core/errors.js';
+import { type CheckedEntry, type FileEntry, linkStaysInside } from '../../core/files/entries.js';
+import { NameLook } from '../../core/files/names.js';
+import { ahead, alongside, together } from '../../core/files/order.js';
+import { leftOut } from '../../core/files/patterns.js';
+import type { Finding } from '../../core/findings.js';
+import { parseSize, sizeText } from '../../core/sizes.js';
+import type { CratePart } from '../../ends/crate.js';
+import { readEntryList, writeEntryList } from '../../ends/entry-list.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
+import { identityOfTree, TreeIdentity } from '../move/open.js';
+import type { StepRun } from '../move/step.js';
+import { CarryingProgress } from '../transfer/progress.js';
+import { carry, type Way } from '../transfer/transfer.js';
+import { listStanding, Removal } from '../transfer/verify.js';
+import { BegunFiles } from './partial-files.js';
+
+/** What of the old site's files the sheet wants, with findings on what may not arrive. */
+export class WantedFiles {
+  private readonly run: StepRun;
+  private readonly files: FilesEnd;
+  private readonly look: Looking;
+  /** Where it is listed before anything is taken. */
+  private readonly listing: string;
+  private isListed = false;
+  private coming: AsyncIterable<FileEntry> | undefined;
+
+  constructor(run: StepRun, files: FilesEnd) {
+    this.run = run;
+    this.files = files;
+    this.look = new Looking(files.place);
+    this.listing = run.move.folder.at('.listing.ndjson');
+  }
+
+  /** Lists all of it, so that it is known before anything is taken. */
+  async list(): Promise<void> {
+    await writeEntryList(this.listing, this.asTheyCome());
+    this.isListed = true;
+  }
+
+  /** Begins to list it; it is taken while it is listed. @throws EndError where nothing can be listed */
+  async begin(): Promise<void> {
+    const entries = ahead(this.asTheyCome(), together)[Symbol.asyncIterator]();
+    const first = await entries.next();
+    this.coming = (async function* () {
+      try {
+        for (let next = first; !next.done; next = await entries.next()) yield next.value;
+      } finally {
+        await entries.return?.();
+      }
+    })();
+  }
+
+  /** All of it, in the order of the paths. */
+  entries(): AsyncIterable<FileEntry> {
+    return this.isListed ? readEntryList(this.listing) : this.coming!;
+  }
+
+  /** As far as it is listed: all, where nothing more comes. */
+  get counts(): Readonly<Looking['counts']> {
+    return this.look.counts;
+  }
+
+  get bytes(): number {
+    return this.look.bytes;
+  }
+
+  get moreComes(): boolean {
+    return !this.look.isAtEnd;
+  }
+
+  /** A digest of all of it, once nothing more comes. */
+  get digest(): string {
+    return this.look.digest;
+  }
+
+  /** What is to be told of it. @param entries all of it once more */
+  findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
+    return this.look.findings(entries);
+  }
+
+  /** Ends the listing, and takes away what was written of it. */
+  async end(): Promise<void> {
+    await this.coming?.[Symbol.asyncIterator]().return?.();
+    await rm(this.listing, { force: true });
+  }
+
+  private asTheyCome(): AsyncIterable<FileEntry> {
+    return this.look.through(wantedOf(this.run, this.files, this.look));
+  }
+}
+
+/** A digest of what is wanted. */
+export function identityOfWanted(run: StepRun, files: FilesEnd): Promise<string> {
+  return identityOfTree(wantedOf(run, files));
+}
+
+/** What of the old site's files the sheet wants, in the order of their paths. @param look is told of what is not taken */
+async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIterable<FileEntry> {
+  const { take } = run.move.sheet;
+  const out = leftOut(take.files === false ? ['*'] : take.files.without);
+  const limit = take.files === false ? undefined : take.files['larger-than'];
+  const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
+  for await (const entry of files.list(out, run.signal)) {
+    if (largest !== undefined && entry.size > largest) look?.tooLarge(entry);
+    else if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) look?.leadsOutside(entry);
+    else if (!files.takesName(entry.path) || (!files.namesAreBytes && entry.path.includes(replaced)))
+      look?.unreadable(entry);
+    else yield entry;
+  }
+}
+
+/** What stands in a name for bytes that are not UTF-8. */
+const replaced = bytesOfText('\ufffd');
+
+/** Counts what passes of a listing, and keeps what is to be told of it. */
+class Looking {
+  readonly counts = { files: 0, folders: 0, links: 0 };
+  bytes = 0;
+  isAtEnd = false;
+  digest = '';
+  private readonly identity = new TreeIdentity();
+  private readonly place: string;
+  private readonly names = new NameLook();
+  private readonly told: Finding[] = [];
+  private readonly large: FileEntry[] = [];
+  private largeFiles = 0;
+
+  constructor(place: string) {
+    this.place = place;
+  }
+
+  async *through(entries: AsyncIterable<FileEntry>): AsyncIterable<FileEntry> {
+    for await (const entry of entries) {
+      this.counts[`${entry.type}s`]++;
+      this.bytes += entry.size;
+      this.identity.add(entry);
+      this.names.add(entry);
+      yield entry;
+    }
+    this.isAtEnd = true;
+    this.digest = this.identity.digest();
+  }
+
+  tooLarge(entry: FileEntry): void {
+    this.largeFiles++;
+    this.large.push(entry);
+    this.large.sort((a, b) => b.size - a.size).splice(mostLarge);
+  }
+
+  leadsOutside({ path, to }: FileEntry): void {
+    this.told.push({
+      level: 'warn',
+      code: 'link-leads-outside',
+      place: `${this.place}/${textOf(path)}`,
+      what: `This symbolic link leads out of the site (to ${textOf(to ?? '')}) and is not taken`,
+      remedy: 'If the site needs it, make it anew at the new host',
+    });
+  }
+
+  unreadable({ path }: FileEntry): void {
+    this.told.push({
+      level: 'warn',
+      code: 'name-not-readable',
+      place: `${this.place}/${textOf(path)}`,
+      what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
+      remedy: 'Rename it at the old host, or take it in an archive',
+    });
+  }
+
+  /** @param entries those that passed, once more */
+  async findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
+    const large = largeFindings(this.place, this.large, this.largeFiles);
+    return [...this.told, ...large, ...(await this.names.findings(this.place, entries))];
+  }
+}
+
+/** So many of the files that are too large are named. */
+const mostLarge = 10;
+
+/** @param large the largest of the files that are left out since they are larger than the sheet wants them */
+function largeFindings(place: string, large: readonly FileEntry[], count: number): Finding[] {
+  const [first] = large;
+  if (!first) return [];
+  const listed = large.map(({ path, size }) => `${textOf(path)} (${sizeText(size)})`);
+  const more = count > listed.length ? `, and ${count - listed.length} more` : '';
+  return [
+    {
+      level: 'warn',
+      code: 'files-left-out-large',
+      place: `${place}/${textOf(first.path)}`,
+      what: `${count} ${count === 1 ? 'file is' : 'files are'} larger than take.files.larger-than and not taken: ${listed.join(', ')}${more}`,
+      remedy: 'Carry by hand what the site needs of them, or raise the limit',
+    },
+  ];
+}
+
+/** What was taken of the old site's files. */
+export interface TakenFiles {
+  readonly part: CratePart;
+  /** Files that were there from an earlier run and had not changed. */
+  readonly kept: number;
+  readonly way: Way | undefined;
+}
+
+/** Carries what is wanted into the crate; what is there already and unchanged is kept. */
+export async function takeFiles(
+  run: StepRun,
+  files: FilesEnd,
+  wanted: WantedFiles,
+  byContent: boolean,
+): Promise<TakenFiles> {
+  const { crate } = run.move;
+  await crate.makeFolder();
+  const begun = await BegunFiles.of(crate);
+  const taking = new Taking(run, files, wanted, begun, byContent);
+  const part = await crate.writeEntries('files.ndjson', taking.entries());
+  await begun.forget();
+  return { part, kept: taking.kept, way: taking.way };
+}
+
+/** So many entries are taken first where listing more takes long; the next ones are listed meanwhile. */
+const firstOfListing = 256;
+
+/** Takes the files that are wanted, some after the others. */
+class Taking {
+  kept = 0;
+  way: Way | undefined;
+  private readonly run: StepRun;
+  private readonly files: FilesEnd;
+  private readonly wanted: WantedFiles;
+  private readonly begun: BegunFiles;
+  private readonly byContent: boolean;
+  private readonly progress: CarryingProgress;
+  private readonly removal: Removal;
+
+  constructor(run: StepRun, files: FilesEnd, wanted: WantedFiles, begun: BegunFiles, byContent: boolean) {
+    this.run = run;
+    this.files = files;
+    this.wanted = wanted;
+    this.begun = begun;
+    this.byContent = byContent;
+    this.progress = new CarryingProgress(run.events, () => ({
+      files: wanted.counts.files,
+      bytes: wanted.bytes,
+      more: wanted.moreComes,
+    }));
+    this.removal = new Removal(run.move.crate.files);
+  }
+
+  /** What was taken, those that are files with their checksums. */
+  async *entries(): AsyncIterable<CheckedEntry> {
+    const { move, signal } = this.run;
+    const { crate } = move;
+    const lists = {
+      wanted: this.wanted.entries(),
+      there: listStanding(crate.files, this.removal.gone, signal),
+      before: asFarAsReadable(crate.entries()),
+    };
+    // A command there tells all at once.
+    const first = (await this.files.runsCommands()) ? undefined : firstOfListing;
+    for await (const { wanted, there, before } of ahead(alongside(lists, undefined, first))) {
+      const entries = [...wanted.values()];
+      const stays = await this.removal.ofOthers(wanted, there);
+      await this.clearStale(entries, stays);
+      const sums = await this.take(entries, stays, before);
+      for (const entry of entries)
+        yield entry.type === 'file' ? { ...entry, sha256: sums(entry.path) } : entry;
+    }
+  }
+
+  /** Removes what is not as it is wanted now: what is left is whole, or a part of just what is wanted. */
+  private async clearStale(entries: readonly FileEntry[], stays: Map<ByteString, FileEntry>): Promise<void> {
+    for (const entry of entries) {
+      const here = stays.get(entry.path);
+      if (entry.type !== 'file' || !here || isSame(here, entry) || this.begun.has(entry, here)) continue;
+      await this.run.move.crate.files.remove(entry.path);
+      stays.delete(entry.path);
+    }
+  }
+
+  /** @returns what tells the checksum of a file that was taken or is there */
+  private async take(
+    entries: readonly FileEntry[],
+    there: ReadonlyMap<ByteString, FileEntry>,
+    before: ReadonlyMap<ByteString, CheckedEntry>,
+  ): Promise<(path: ByteString) => string | undefined> {
+    const { files, run, progress, byContent } = this;
+    const to = run.move.crate.files;
+    for (const { type, path, mode } of entries)
+      if (type === 'folder' && !there.has(path)) await to.makeFolder(path, mode);
+    for (const { type, path, to: target } of entries)
+      if (type === 'link' && there.get(path)?.to !== target) await to.makeLink(path, target!);
+    const wanted = entries.filter(({ type }) => type === 'file');
+    // A file's time is set when it is whole, so that one of the right size and time was taken before.
+    const alike = wanted.filter(entry => isSame(there.get(entry.path), entry));
+    const summed = await to.checksums(
+      alike.filter(entry => byContent || !isSame(before.get(entry.path), entry)).map(({ path }) => path),
+      run.signal,
+    );
+    const sumBefore = (path: ByteString) => summed.get(path) ?? before.get(path)?.sha256;
+    const kept = byContent ? await ofSameContent(run, files, alike, sumBefore) : alike;
+    const isKept = new Set(kept.map(({ path }) => path));
+    for (const entry of kept) progress.done(entry);
+    this.kept += kept.length;
+    const missing = wanted.filter(({ path }) => !isKept.has(path));
+    const begun = new Map<ByteString, number>();
+    for (const entry of missing) {
+      const here = there.get(entry.path);
+      // One of the right size may have been left before it got its time.
+      if (here && here.size > 0 && !isSame(here, entry)) begun.set(entry.path, here.size);
+    }
+    // What lies near is begun anew, which costs little.
+    const begins = files.far ? (entry: FileEntry) => this.begun.note(entry) : undefined;
+    const cargo = { from: files, to, signal: run.signal, begun, begins, progress, pace: run.pace };
+    const { sums, way } = await carry(cargo, missing);
+    this.way ??= way;
+    return path => sums.get(path) ?? sumBefore(path);
+  }
+}
+
+/** A list of the crate until where somebody damaged it: what it does not tell is looked at anew. */
+async function* asFarAsReadable(list: AsyncIterable<CheckedEntry>): AsyncIterable<CheckedEntry> {
+  try {
+    yield* list;
+  } catch (error) {
+    if (!(error instanceof DamageError)) throw error;
+  }
+}
+
+/** Whether a file has the size and time of another. */
+function isSame(here: FileEntry | undefined, { size, mtime }: FileEntry): boolean {
+  return here?.type === 'file' && here.size === size && here.mtime === mtime;
+}
+
+/** Those files of which the old site's checksum is that of what was taken before. */
+async function ofSameContent(
+  run: StepRun,
+  files: FilesEnd,
+  entries: readonly FileEntry[],
+  sumBefore: (path: ByteString) => string | undefined,
+): Promise<FileEntry[]> {
+  const there = await files.checksums(
+    entries.map(({ path }) => path),
+    run.signal,
+  );
+  return entries.filter(({ path }) => there.get(path) === sumBefore(path));
+}

@@ -1,0 +1,86 @@
+import type { ByteString } from '../../core/bytes.js';
+import { type DatabasePlace, readDatabaseUrl, shownDatabase } from '../../core/database/place.js';
+import { DamageError, UsageError } from '../../core/errors.js';
+import { DumpStatements } from '../../core/sql/statements.js';
+import { readDump } from '../../ends/database/dump-reader.js';
+import { withDatabase } from '../../ends/database/session.js';
+import type { EventSink } from '../move/events.js';
+
+/** What putting rows back came to. */
+export interface RowsPutBack {
+  readonly place: string;
+  /** Statements that put something back. */
+  readonly putBack: number;
+  /** Statements whose row is gone, put back already, or changed since. */
+  readonly notThere: number;
+}
+
+/**
+ * The database that is named for putting rows back.
+ * @throws UsageError where one of the two is missing, or it names no database
+ */
+export function databaseAt(
+  kept: string | undefined,
+  url: string | undefined,
+  password: string | undefined,
+): DatabasePlace {
+  const place = url === undefined ? undefined : readDatabaseUrl(url);
+  if (kept !== undefined && place?.name && place.user)
+    return { ...place, password: place.password || (password ?? '') };
+  throw new UsageError({
+    doing: 'Putting rows back',
+    cause:
+      kept === undefined
+        ? 'no file of kept rows is named'
+        : '--database names no mysql://user@host:port/name',
+    remedy: 'Name both: able-porter undo site.before-rewriting.sql --database mysql://user@host/site',
+  });
+}
+
+/** Bytes of a statement; those that put rows back are never cut. */
+const anyLength = Number.MAX_SAFE_INTEGER;
+const together = 200;
+
+/**
+ * Puts back what a rewriting of a live database changed.
+ * @param file what the rewriting kept
+ */
+export async function putBackRows(
+  file: string,
+  place: DatabasePlace,
+  events: EventSink,
+  signal: AbortSignal,
+): Promise<RowsPutBack> {
+  return withDatabase({ place, through: undefined }, async session => {
+    const waiting: ByteString[] = [];
+    let putBack = 0;
+    let notThere = 0;
+    const reader = new DumpStatements(anyLength, ({ sql }) => waiting.push(sql));
+    const run = async (atLeast: number) => {
+      if (waiting.length < atLeast) return;
+      await session.run('START TRANSACTION');
+      for (let sql = waiting.shift(); sql !== undefined; sql = waiting.shift()) {
+        const { affected } = await session.run(sql);
+        if (!/^update\b/i.test(sql)) continue;
+        if (affected > 0) putBack++;
+        else notThere++;
+      }
+      await session.run('COMMIT');
+      events({ type: 'progress', what: 'rows', done: putBack + notThere, of: 0, unit: 'rows' });
+    };
+    const whole = {
+      push: (chunk: Buffer) => reader.push(chunk),
+      finish: () => {
+        try {
+          reader.finish();
+        } catch (error) {
+          // A statement that is cut off was being written when the rewriting was killed: its row had not changed yet.
+          if (!(error instanceof DamageError)) throw error;
+        }
+      },
+    };
+    await readDump(file, whole, { signal, after: () => run(together) });
+    await run(1);
+    return { place: shownDatabase(place), putBack, notThere };
+  });
+}

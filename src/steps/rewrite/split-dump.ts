@@ -1,0 +1,102 @@
+import { gzipSync } from 'node:zlib';
+import { asBytes, bytesOfText, textOf } from '../../core/bytes.js';
+import type { Finding } from '../../core/findings.js';
+import { sizeText } from '../../core/sizes.js';
+import { type DumpPart, DumpParts } from '../../core/sql/parts.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
+
+/** One piece as it lies in the folder. */
+interface LaidPart {
+  readonly name: string;
+  readonly bytes: number;
+  readonly rows: number;
+  readonly tables: readonly string[];
+}
+
+/** Writes a dump into a folder as numbered pieces for a web panel, with a page that says how to load them. */
+export class PartsFolder {
+  readonly laid: LaidPart[] = [];
+  private readonly end: FilesEnd;
+  private readonly name: string;
+  private readonly limit: number;
+  private readonly waiting: DumpPart[] = [];
+  private readonly parts: DumpParts;
+
+  /** @param name what the names of the pieces begin with @param limit bytes of a piece */
+  constructor(end: FilesEnd, name: string, limit: number) {
+    this.end = end;
+    this.name = name;
+    this.limit = limit;
+    this.parts = new DumpParts(
+      limit,
+      bytes => gzipSync(bytes, { level: 6 }),
+      part => this.waiting.push(part),
+    );
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer): void {
+    this.parts.push(chunk);
+  }
+
+  /** Ends the last piece. @throws DamageError when the dump ends too early */
+  finish(): void {
+    this.parts.finish();
+  }
+
+  /** Writes the pieces that are whole. */
+  async settle(): Promise<void> {
+    for (let part = this.waiting.shift(); part; part = this.waiting.shift()) {
+      const name = `${this.name}.${String(part.number).padStart(3, '0')}.sql.gz`;
+      await this.end.write(bytesOfText(name), part.packed);
+      this.laid.push({ name, bytes: part.packed.length, rows: part.rows, tables: part.tables.map(textOf) });
+    }
+  }
+
+  /** Bytes of the largest piece. */
+  get largest(): number {
+    return Math.max(0, ...this.laid.map(({ bytes }) => bytes));
+  }
+
+  /**
+   * Writes the page.
+   * @param asked the limit as it was asked for
+   * @param compare how to compare what was loaded
+   */
+  async writePage(asked: string, compare: string): Promise<void> {
+    await this.end.write(asBytes('READ-ME-FIRST.txt'), Buffer.from(page(this.laid, asked, compare)));
+  }
+
+  /** @param place the folder, as the person knows it */
+  findings(place: string, asked: string): Finding[] {
+    return this.laid
+      .filter(({ bytes }) => bytes > this.limit)
+      .map(({ name, bytes }) => ({
+        level: 'warn',
+        code: 'part-too-large',
+        place: `${place}/${name}`,
+        what: `One row alone makes this piece ${sizeText(bytes)}, which is more than ${asked}`,
+        remedy: 'Ask the host to load this one, or to raise the limit of the panel',
+      }));
+  }
+}
+
+function page(parts: readonly LaidPart[], limit: string, compare: string): string {
+  const lines = parts.map(({ name, bytes, rows, tables }) => {
+    const some = tables.slice(0, 3).join(', ') + (tables.length > 3 ? ', …' : '');
+    return `  [ ] ${name}   ${sizeText(bytes)}   ${rows} rows   ${some}`;
+  });
+  const pieces = parts.length === 1 ? 'one piece' : `${parts.length} pieces`;
+  return `The finished dump in ${pieces} of at most ${limit}, for the import page of a web panel.
+
+1. Open the new database in the panel. It must be the one that the new configuration names, and empty of the tables
+   below; what stands in them is dropped by the first piece that makes them.
+2. Choose "Import" and load the pieces one after the other, in the order of their numbers. Each is packed with gzip;
+   the panel unpacks it by itself. Let it take the format SQL and the character set utf-8, and change nothing else.
+3. Wait for each to end without an error before the next. If one stops half-way, load the same piece again only after
+   dropping the tables that it makes; the pieces before it stay good.
+4. ${compare}
+
+${lines.join('\n')}
+`;
+}

@@ -1,0 +1,232 @@
+import { basename, dirname, resolve } from 'node:path';
+import { addressPath, formatAddress, parseAddress } from '../../core/address/address.js';
+import { textOf } from '../../core/bytes.js';
+import { readDatabaseUrl } from '../../core/database/place.js';
+import { PorterError } from '../../core/errors.js';
+import { readFront } from '../../core/pages/front.js';
+import { readPage } from '../../core/pages/page.js';
+import { fromConfiguration } from '../../core/sheet/write.js';
+import { isPacked } from '../../ends/database/dump-reader.js';
+import { isRefusal, lookAtServer } from '../../ends/database/server.js';
+import { Resolver } from '../../ends/dns.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
+import { closeSessions, openFiles, placeAbove, placeBelow, placeOf } from '../../ends/files/place.js';
+import { tryOut } from '../../ends/files/trial.js';
+import { type AskHostKey, HostKeys } from '../../ends/ssh/host-keys.js';
+import { lookAtSite, type Site, treeOf } from '../move/read-site.js';
+import { surveyDump } from '../survey/dump.js';
+import { standingFolder } from '../survey/place.js';
+import { siteAt } from '../survey/web.js';
+import type { Secrets, StartWish } from './questions.js';
+
+/** What a test of one answer came to. */
+export interface AnswerTest {
+  /** Whether it will do; undefined where nobody could be asked. */
+  readonly good: boolean | undefined;
+  /** What was seen, in one line. */
+  readonly said: string;
+  /** Answers to later questions that follow from it. */
+  readonly offers?: Partial<StartWish>;
+}
+
+/** Tests each answer to `start` as it comes, and offers what was found for those that follow. */
+export class AnswerTests {
+  private readonly from: string;
+  private readonly signal: AbortSignal;
+  private readonly askHostKey: AskHostKey | undefined;
+  private site: Site | undefined;
+  private folders: readonly string[] = [];
+
+  /** @param sheetFile relative places count from its folder */
+  constructor(sheetFile: string, signal: AbortSignal, askHostKey?: AskHostKey) {
+    this.from = dirname(resolve(sheetFile));
+    this.signal = signal;
+    this.askHostKey = askHostKey;
+  }
+
+  /** The old site as its files show it, once they were tested. */
+  get oldSite(): Site | undefined {
+    return this.site;
+  }
+
+  /** Folders on the old server that the dump's data names. */
+  get oldFolders(): readonly string[] {
+    return this.folders;
+  }
+
+  /** Asks a site for its home page. */
+  async address(wish: StartWish, end: 'old' | 'new'): Promise<AnswerTest> {
+    const address = parseAddress((end === 'old' ? wish.old : wish.new)!);
+    const reach = end === 'old' ? wish.oldReach : wish.newReach;
+    const site = siteAt(address, reach);
+    if (!site) return { good: undefined, said: `${address.host} is set aside for examples; nobody is asked` };
+    try {
+      const { status, html, headers, address: ended } = await site.get('/', this.signal);
+      const { server } = readFront(headers);
+      const title = readPage(html).title;
+      const offers = end === 'old' ? offersOf(server) : {};
+      const elsewhere = new URL(ended).host !== new URL(formatAddress(address)).host;
+      const said = `answers with ${status}${title ? `, "${title}"` : ''}${server ? `, served by ${server}` : ''}${elsewhere ? `, and sends visitors to ${ended}` : ''}`;
+      return { good: end === 'new' || (status < 400 && !elsewhere), said, offers };
+    } catch (error) {
+      return {
+        good: end === 'new' ? undefined : false,
+        said: `does not answer: ${(error as Error).message}`,
+      };
+    }
+  }
+
+  /** Looks at the old site's folder. */
+  async oldFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
+    return this.told(async () => {
+      const files = openFiles(this.placeOf(wish, 'old', secrets));
+      if (!(await files.isThere())) return { good: false, said: 'there is no such folder' };
+      const site = await lookAtSite(treeOf(files), parseAddress(wish.old!));
+      this.site = site;
+      const kind = [site.family.name, site.version.version].filter(Boolean).join(' ');
+      const inner = site.by.length === 0 ? await this.siteWithin(files) : undefined;
+      if (inner !== undefined) return { good: false, said: `not a site itself; ${inner}` };
+      if (site.configuration === undefined)
+        return {
+          good: site.by.length === 0 ? undefined : false,
+          said:
+            site.by.length === 0 ? 'a site of no known family' : `a ${kind} site without its configuration`,
+        };
+      const prefix = site.facts?.prefix?.value;
+      const name = site.facts?.name?.value;
+      const database = name === undefined ? '' : `, database ${textOf(name)}`;
+      const tables = prefix === undefined ? '' : `, table prefix "${textOf(prefix)}"`;
+      const said = site.facts
+        ? `a ${kind} site${database}${tables} (${site.configuration})`
+        : `a ${kind} site whose configuration cannot be parsed`;
+      return { good: site.facts !== undefined, said };
+    });
+  }
+
+  /** What site lies in one of a folder's own folders, which is a common slip. */
+  private async siteWithin(files: FilesEnd): Promise<string | undefined> {
+    for await (const { path, type } of files.list(one => one.path.includes('/'), this.signal)) {
+      if (type !== 'folder') continue;
+      const within = await lookAtSite(
+        treeOf(openFiles(placeBelow(files.place, path))),
+        parseAddress('https://a.example'),
+      );
+      if (within.by.length > 0) return `a ${within.family.name} site lies in its folder ${textOf(path)}`;
+    }
+    return undefined;
+  }
+
+  /** Looks through the dump: whether it is whole, and whether it is the site's. */
+  async oldDump(wish: StartWish): Promise<AnswerTest> {
+    if (wish.oldDump === fromConfiguration)
+      return { good: undefined, said: 'will be opened by survey, as the configuration says' };
+    return this.told(async () => {
+      const file = resolve(this.from, wish.oldDump!);
+      await isPacked(file);
+      const { dump, folders } = await surveyDump(
+        { events: () => {}, signal: this.signal },
+        file,
+        this.site?.family,
+      );
+      this.folders = folders.all().map(({ folder }) => folder);
+      const rows = dump.tables.reduce((sum, table) => sum + table.rows, 0);
+      const said = `${dump.tables.length} tables, ${rows} rows`;
+      const prefix = this.site?.facts?.prefix?.value;
+      if (prefix !== undefined && dump.prefixes.length > 0 && !dump.prefixes.includes(prefix))
+        return {
+          good: false,
+          said: `${said}, but their prefix is "${dump.prefixes.join('" or "')}" and the configuration says "${textOf(prefix)}"`,
+        };
+      const own = new URL(wish.old!).host;
+      const also = dump.hosts
+        .filter(({ host, ownPaths }) => host !== own && ownPaths > 0)
+        .map(
+          ({ host, forms, base }) =>
+            `${(forms.https ?? 0) >= (forms.http ?? 0) ? 'https' : 'http'}://${host}${base ?? ''}`,
+        );
+      const earlier = also.length > 0 ? `; it was served as ${also.join(' and ')} too` : '';
+      return { good: true, said: `${said}${earlier}`, offers: also.length > 0 ? { also } : {} };
+    });
+  }
+
+  /** Tries to write where the new site's folder will stand. */
+  async newFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
+    return this.told(async () => {
+      const place = this.placeOf(wish, 'new', secrets);
+      const above = openFiles(await standingFolder(placeAbove(place)));
+      const { writable, renames } = await tryOut(above, 'start', this.signal);
+      if (!writable || !renames) return { good: false, said: `nothing can be written in ${above.place}` };
+      const entry = openFiles(place);
+      let standing = 0;
+      if (await entry.isThere())
+        for await (const _ of entry.list(one => one.path.includes('/'), this.signal)) standing++;
+      const there =
+        standing === 0
+          ? 'empty'
+          : `${standing} ${standing === 1 ? 'thing stands' : 'things stand'} there; what stands there is kept`;
+      return { good: true, said: `can be written, ${there}` };
+    });
+  }
+
+  /** Opens the new database. */
+  async database(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
+    const password = secrets[wish.newPassword ?? 'NEW_DB_PASSWORD'];
+    const place = readDatabaseUrl(wish.newServer!)!;
+    if (password === undefined)
+      return { good: undefined, said: 'was not tried, since its password is not known yet' };
+    const seen = await lookAtServer({ place: { ...place, password }, through: undefined });
+    if (isRefusal(seen))
+      return { good: seen.kind === 'unreachable' ? undefined : false, said: `${seen.kind}: ${seen.why}` };
+    const missing = seen.missingRights.length > 0 ? `, but may not ${seen.missingRights.join(', ')}` : '';
+    return {
+      good: seen.missingRights.length === 0,
+      said: `opens: ${seen.version}, ${seen.tables.length} tables there${missing}`,
+    };
+  }
+
+  /** The addresses that a host's name leads to, to be offered. */
+  async records(address: string, resolvers: readonly string[] = []): Promise<string | undefined> {
+    const { host } = parseAddress(address);
+    if (!siteAt(parseAddress(address), undefined) && resolvers.length === 0) return undefined;
+    const records = await new Resolver(resolvers).records(host, 'A', this.signal).catch(() => []);
+    return records.find(({ type }) => type === 'A')?.value;
+  }
+
+  /** A name for the move, as it follows from the new address. */
+  static nameFor(address: string): string {
+    const { host, ...others } = parseAddress(address);
+    const path = addressPath({ host, ...others });
+    return basename(host.split('.')[0]! + path.replace(/[^\w.-]+/g, '-').replace(/-$/, ''));
+  }
+
+  /** The place of an end, with the login that was given for it last. */
+  private placeOf(wish: StartWish, end: 'old' | 'new', secrets: Secrets): string {
+    const [place, key, variable] =
+      end === 'old'
+        ? [wish.oldFiles!, wish.oldKey, wish.oldFilesPassword ?? 'OLD_FILES_PASSWORD']
+        : [wish.newFiles!, wish.newKey, wish.newFilesPassword ?? 'NEW_FILES_PASSWORD'];
+    // One that was tried with another password is not used again.
+    closeSessions();
+    return placeOf(
+      place,
+      this.from,
+      { key, password: secrets[variable] },
+      new HostKeys(this.from, this.askHostKey),
+    );
+  }
+
+  private async told(work: () => Promise<AnswerTest>): Promise<AnswerTest> {
+    try {
+      return await work();
+    } catch (error) {
+      this.signal.throwIfAborted();
+      if (!(error instanceof PorterError)) throw error;
+      return { good: false, said: error.told.cause };
+    }
+  }
+}
+
+function offersOf(server: string | undefined): Partial<StartWish> {
+  if (/apache/i.test(server ?? '')) return { webServer: 'apache' };
+  return /nginx/i.test(server ?? '') ? { webServer: 'nginx' } : {};
+}

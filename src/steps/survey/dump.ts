@@ -1,0 +1,187 @@
+import { basename } from 'node:path';
+import type { SeenHost } from '../../core/address/seen.js';
+import type { SeenFolders } from '../../core/address/server-paths.js';
+import type { Finding } from '../../core/findings.js';
+import { families } from '../../core/site/families.js';
+import type { Family } from '../../core/site/family.js';
+import { DumpSurvey, prefixesIn, type SurveyedTable } from '../../core/sql/survey.js';
+import { readDump } from '../../ends/database/dump-reader.js';
+import { identityOf, type Move } from '../move/open.js';
+import type { Site } from '../move/read-site.js';
+import type { StepRun } from '../move/step.js';
+
+/** What was seen in a dump. */
+export interface SurveyedDump {
+  readonly file: string;
+  /** The server that it was taken from, as it says. */
+  readonly server: string | undefined;
+  readonly prefixes: readonly string[];
+  readonly tables: readonly SurveyedTable[];
+  readonly hosts: readonly SeenHost[];
+  readonly charsets: readonly string[];
+  readonly collations: readonly string[];
+  /** Bytes. */
+  readonly longestStatement: number;
+  /** How long the look at it took. */
+  readonly seconds: number;
+}
+
+/** Looks through a dump. */
+export async function surveyDump(
+  run: Pick<StepRun, 'events' | 'signal'>,
+  file: string,
+  family: Family | undefined,
+): Promise<{ dump: SurveyedDump; folders: SeenFolders }> {
+  const reader = new DumpSurvey(family?.landmark);
+  const { size } = (await identityOf(file)) as { size: number };
+  const began = performance.now();
+  await readDump(file, reader, {
+    signal: run.signal,
+    progress: done => run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' }),
+  });
+  return { dump: seenIn(reader, file, family, began), folders: reader.folders };
+}
+
+/** What a reader has seen. @param began when, by `performance.now()` */
+export function seenIn(
+  reader: DumpSurvey,
+  file: string,
+  family: Family | undefined,
+  began: number,
+): SurveyedDump {
+  return {
+    file,
+    server: reader.server,
+    prefixes: prefixesIn(reader.tables.keys(), family?.coreTables ?? []),
+    tables: [...reader.tables.values()],
+    hosts: reader.hosts.all(),
+    charsets: [...reader.charsets].sort(),
+    collations: [...reader.collations].sort(),
+    longestStatement: reader.longestStatement,
+    seconds: (performance.now() - began) / 1000,
+  };
+}
+
+/** Whether a dump is that of the site, and what stands in it that the sheet does not name. */
+export function dumpFindings(move: Move, site: Site | undefined, dump: SurveyedDump): Finding[] {
+  return [...(site ? prefixFindings(site, dump) : []), ...addressFindings(move, dump)];
+}
+
+function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] {
+  const configured = facts?.prefix?.value;
+  const shown = dump.prefixes.map(prefix => `"${prefix}"`).join(' and ');
+  if (family.coreTables.length === 0) return [];
+  if (dump.prefixes.length === 0) {
+    return [
+      {
+        level: 'stop',
+        code: 'dump-not-of-site',
+        place: dump.file,
+        what: `None of its ${dump.tables.length} tables are those of a ${family.name} site`,
+        remedy: 'Dump the database that the configuration names, with all of its tables',
+      },
+    ];
+  }
+  if (configured !== undefined && !dump.prefixes.includes(configured)) {
+    return [
+      {
+        level: 'stop',
+        code: 'prefix-differs',
+        place: dump.file,
+        what: `The dump's tables begin with ${shown}, the configuration says "${configured}"; the new site would show an installation page`,
+        remedy: 'Dump the database that belongs to this configuration, or correct its table prefix',
+      },
+    ];
+  }
+  const shared = families.find(
+    other =>
+      other !== family &&
+      configured !== undefined &&
+      prefixesIn(tableNames(dump), other.coreTables).includes(configured),
+  );
+  if (shared) {
+    return [
+      {
+        level: 'stop',
+        code: 'prefix-shared',
+        place: dump.file,
+        what: `Tables of a ${shared.name} site stand under the same prefix "${configured}"; which table belongs to whom cannot be told`,
+        remedy:
+          'Leave out those of the other site by name (take.database.tables.without), or give the two sites prefixes of their own',
+      },
+    ];
+  }
+  if (dump.prefixes.length === 1) return [];
+  return [
+    {
+      level: 'note',
+      code: 'prefix-several',
+      place: dump.file,
+      what: `The dump holds several sites, with the prefixes ${shown}; the configuration uses "${configured ?? ''}"`,
+      remedy: 'If the others are not wanted at the new host, dump only the tables of this site',
+    },
+  ];
+}
+
+function tableNames({ tables }: SurveyedDump): string[] {
+  return tables.map(({ name }) => name);
+}
+
+function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {
+  const { oldAddress, sheet } = move;
+  const named = new Set(
+    [sheet.old.address, ...sheet.old.also, sheet.new.address].map(one => new URL(one).host.toLowerCase()),
+  );
+  const findings: Finding[] = [];
+  const ofOld = [sheet.old.address, ...sheet.old.also].map(one => new URL(one).host.toLowerCase());
+  if (hosts.length > 0 && !hosts.some(({ host }) => ofOld.includes(host))) {
+    findings.push({
+      level: 'warn',
+      code: 'address-not-in-data',
+      place: file,
+      what: `The old address ${sheet.old.address} stands nowhere in the dump; most often it names ${hosts[0]!.host}`,
+      remedy: 'Check old.address, and that this is the dump of this site',
+    });
+  }
+  for (const seen of hosts) {
+    if (named.has(seen.host)) continue;
+    const twin = seen.host === `www.${oldAddress.host}` || `www.${seen.host}` === oldAddress.host;
+    if (!twin && seen.ownPaths === 0) continue;
+    const scheme = (seen.forms.https ?? 0) >= (seen.forms.http ?? 0) ? 'https' : 'http';
+    const path = seen.base ?? (twin ? oldAddress.segments.map(one => `/${one}`).join('') : '');
+    const times = `${seen.count} ${seen.count === 1 ? 'time' : 'times'}`;
+    findings.push({
+      level: 'warn',
+      code: twin ? 'address-twin' : 'address-not-named',
+      place: seen.place,
+      what: twin
+        ? `The twin ${seen.host} of the old address stands ${times} in the data (${seen.sample})`
+        : `${seen.host} stands ${times} in the data and looks like an earlier or temporary address of this site (${seen.sample})`,
+      remedy: `If it was this site, add it to the sheet: old.also: [${scheme}://${seen.host}${path}]`,
+    });
+  }
+  return findings;
+}
+
+/** Folders on the old server that data or files name and that no pair moves. */
+export function folderFindings(move: Move, seen: readonly SeenFolders[]): Finding[] {
+  const counts = new Map<string, { count: number; place: string }>();
+  for (const { folder, count, place } of seen.flatMap(one => one.all())) {
+    const before = counts.get(folder);
+    counts.set(folder, { count: count + (before?.count ?? 0), place: before?.place ?? place });
+  }
+  const covered = (folder: string) =>
+    [...move.sheet.rewrite.pairs.flatMap(({ from, to }) => [from, to]), move.newFiles ?? '\0'].some(
+      one => folder === one || folder.startsWith(`${one.replace(/\/$/, '')}/`),
+    );
+  return [...counts]
+    .filter(([folder]) => !covered(folder))
+    .slice(0, 5)
+    .map(([folder, { count, place }]) => ({
+      level: 'warn' as const,
+      code: 'server-path-not-named',
+      place,
+      what: `The folder ${folder} on a server is named ${count} ${count === 1 ? 'time' : 'times'} and will not be there at the new host`,
+      remedy: `Add it to the sheet: rewrite.pairs: [{ from: ${folder}, to: ${move.newFiles ?? '/the/new/folder'} }]`,
+    }));
+}

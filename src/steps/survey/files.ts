@@ -1,0 +1,203 @@
+import { dirname } from 'node:path';
+import { SeenFolders } from '../../core/address/server-paths.js';
+import { type ByteString, textOf } from '../../core/bytes.js';
+import { type FileEntry, linkStaysInside } from '../../core/files/entries.js';
+import { leftOut } from '../../core/files/patterns.js';
+import type { Finding } from '../../core/findings.js';
+import { observerOf, Tally } from '../../core/rewrite/tally.js';
+import { editsInValue } from '../../core/rewrite/value.js';
+import type { Family } from '../../core/site/family.js';
+import { LyingAbout } from '../../core/site/lying-about.js';
+import { isServerFile, readServerFile } from '../../core/site/server-files.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
+import { inTurns } from '../../ends/in-turns.js';
+import { rulesOf, siteMoveOf } from '../move/open.js';
+import { readAll } from '../move/read-site.js';
+import type { StepRun } from '../move/step.js';
+
+/** What was seen of a site's files. */
+export interface FilesSurvey {
+  readonly place: string;
+  readonly files: number;
+  readonly folders: number;
+  readonly links: number;
+  readonly bytes: number;
+  readonly leftOut: { readonly files: number; readonly bytes: number };
+  readonly largest: readonly { readonly path: string; readonly bytes: number }[];
+  readonly largestFolders: readonly { readonly path: string; readonly bytes: number }[];
+  /** Old addresses in text files, which are carried as they are unless the site writes them itself. */
+  readonly withAddress: {
+    readonly files: number;
+    readonly occurrences: number;
+    readonly first: string | undefined;
+  };
+}
+
+/** What a look through the tree gives besides: what other parts of a survey go on with. */
+export interface SeenFiles {
+  readonly survey: FilesSurvey;
+  readonly findings: readonly Finding[];
+  /** Paths that look like a configuration. */
+  readonly likely: readonly string[];
+  readonly folders: SeenFolders;
+  /** Some small files and some large ones, to measure a rate with. */
+  readonly samples: readonly FileEntry[];
+}
+
+const readable = /\.(?:php|css|js|json|html?|xml|txt|ini|ya?ml)$|(?:^|\/)\.(?:htaccess|user\.ini|env)$/i;
+/** The program's own folders, which say nothing of this site. */
+const ofProgram =
+  /(?:^|\/)(?:wp-includes|wp-admin|vendor|node_modules|core|libraries|administrator|includes|resources)\//;
+const largestText = 256 * 1024;
+const mostText = 32 * 1024 * 1024;
+const largestServerFile = 1024 * 1024;
+
+/** Looks through every file that would be taken, and counts those that would not. */
+export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family): Promise<SeenFiles> {
+  const { take } = run.move.sheet;
+  const out = leftOut(take.files === false ? ['*'] : take.files.without);
+  const counts = { files: 0, folders: 0, links: 0, bytes: 0 };
+  const saved = { files: 0, bytes: 0 };
+  const outFolders = new Set<string>();
+  const folders = new Map<string, number>();
+  const largest: FileEntry[] = [];
+  const samples: FileEntry[] = [];
+  const likely: string[] = [];
+  const lying = new LyingAbout(family.marks.length > 0);
+  const text = new TextOfFiles(run, family, files);
+  const findings: Finding[] = [];
+  const leading: FileEntry[] = [];
+  const readables: FileEntry[] = [];
+  for await (const entry of files.list(() => false, run.signal)) {
+    const isOut = out(entry) || outFolders.has(dirname(entry.path));
+    if (isOut && entry.type === 'folder') outFolders.add(entry.path);
+    if (isOut) {
+      if (entry.type === 'file') saved.files++;
+      saved.bytes += entry.size;
+      continue;
+    }
+    counts[`${entry.type}s`]++;
+    counts.bytes += entry.size;
+    lying.look(textOf(entry.path), entry.size);
+    if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) leading.push(entry);
+    if (entry.type === 'file') {
+      keepLargest(largest, entry);
+      if (counts.files % 50 === 1 && samples.length < 40) samples.push(entry);
+      const folder = entry.path.split('/').slice(0, -1).slice(0, 2).join('/');
+      folders.set(folder, (folders.get(folder) ?? 0) + entry.size);
+      if (family.configurationLike?.test(entry.path)) likely.push(entry.path);
+      if (text.wants(entry)) readables.push(entry);
+    }
+    if (counts.files % 200 === 0)
+      run.events({ type: 'progress', what: 'files seen', done: counts.files, of: 0, unit: 'files' });
+  }
+  await inTurns(readables, files.atOnce, run.signal, entry => text.look(entry));
+  findings.push(...text.findings, ...lying.findings(files.place), ...linkFindings(files.place, leading));
+  const survey: FilesSurvey = {
+    place: files.place,
+    ...counts,
+    leftOut: saved,
+    largest: largest.map(({ path, size }) => ({ path: textOf(path), bytes: size })),
+    largestFolders: [...folders]
+      .map(([path, bytes]) => ({ path: path === '' ? '.' : textOf(path), bytes }))
+      .sort((a, b) => b.bytes - a.bytes)
+      .slice(0, 10),
+    withAddress: text.withAddress,
+  };
+  findings.push(...addressFindings(survey));
+  return { survey, findings, likely, folders: text.folders, samples: [...samples, ...largest.slice(0, 3)] };
+}
+
+/** Reads the text files of a tree, as far as they can say something of this site. */
+class TextOfFiles {
+  readonly folders: SeenFolders;
+  readonly findings: Finding[] = [];
+  readonly withAddress = { files: 0, occurrences: 0, first: undefined as string | undefined };
+  private readonly run: StepRun;
+  private readonly files: FilesEnd;
+  private readonly family: Family;
+  private readonly rules: ReturnType<typeof rulesOf>;
+  private readonly siteMove: ReturnType<typeof siteMoveOf>;
+  private asked = 0;
+
+  constructor(run: StepRun, family: Family, files: FilesEnd) {
+    this.run = run;
+    this.files = files;
+    this.family = family;
+    this.rules = rulesOf(run.move);
+    this.siteMove = siteMoveOf(run.move);
+    this.folders = new SeenFolders(family.landmark);
+  }
+
+  /** Whether a file can say something of this site, as long as not too much was to be read already. */
+  wants({ path, size }: FileEntry): boolean {
+    const served = isServerFile(path) && size <= largestServerFile;
+    const text = size <= largestText && readable.test(path) && !ofProgram.test(path);
+    if (!served && !(text && this.asked < mostText)) return false;
+    this.asked += size;
+    return true;
+  }
+
+  async look(entry: FileEntry): Promise<void> {
+    const served = isServerFile(entry.path);
+    const source = await readAll(this.files, entry.path);
+    this.run.signal.throwIfAborted();
+    const place = `${this.files.place}/${textOf(entry.path)}`;
+    if (served) this.findings.push(...readServerFile(entry.path, source, this.siteMove, place).findings);
+    this.folders.window(source);
+    this.folders.look(0, source.length, textOf(entry.path));
+    if (!served && !this.isSetUp(entry.path)) this.countAddresses(entry, source);
+  }
+
+  /** Whether delivery or the site itself sees to the addresses in a file. */
+  private isSetUp(path: ByteString): boolean {
+    return (
+      this.family.configurationLike?.test(path) === true ||
+      this.family.generated.some(folder => path.startsWith(folder))
+    );
+  }
+
+  private countAddresses({ path }: FileEntry, source: ByteString): void {
+    const seen = new Tally().at('files', textOf(path));
+    const { length } = editsInValue(source, this.rules, observerOf(seen));
+    if (length === 0) return;
+    this.withAddress.files++;
+    this.withAddress.occurrences += length;
+    const first = this.withAddress.first;
+    if (first === undefined || textOf(path) < first) this.withAddress.first = textOf(path);
+  }
+}
+
+function keepLargest(largest: FileEntry[], entry: FileEntry): void {
+  if (largest.length === 10 && entry.size <= largest[9]!.size) return;
+  largest.push(entry);
+  largest.sort((a, b) => b.size - a.size).splice(10);
+}
+
+function linkFindings(place: string, links: readonly FileEntry[]): Finding[] {
+  const [first] = links;
+  if (!first) return [];
+  return [
+    {
+      level: 'warn',
+      code: 'link-leads-outside',
+      place: `${place}/${textOf(first.path)}`,
+      what: `${links.length === 1 ? 'A symbolic link leads' : `${links.length} symbolic links lead`} out of the site (to ${textOf(first.to ?? '')}) and will not be taken`,
+      remedy: 'If the site needs it, make it anew at the new host',
+    },
+  ];
+}
+
+function addressFindings({ place, withAddress: { files, occurrences, first } }: FilesSurvey): Finding[] {
+  if (files === 0) return [];
+  return [
+    {
+      level: 'note',
+      code: 'address-in-files',
+      place: `${place}/${first}`,
+      what: `${files} text ${files === 1 ? 'file names' : 'files name'} the old address (${occurrences} ${occurrences === 1 ? 'time' : 'times'}) and ${files === 1 ? 'is' : 'are'} carried as ${files === 1 ? 'it is' : 'they are'}`,
+      remedy:
+        'Where it matters (a theme, a script), name the file in configure.edits, or change it after the move',
+    },
+  ];
+}

@@ -1,0 +1,279 @@
+import { isIP } from 'node:net';
+import { type Address, effectivePort, formatAddress, parseAddress } from '../../core/address/address.js';
+import { isReservedName } from '../../core/address/reserved.js';
+import type { Finding } from '../../core/findings.js';
+import { type Front, frontFindings, pageFindings, readFront } from '../../core/pages/front.js';
+import type { Family } from '../../core/site/family.js';
+import { lookAtCertificate, type SeenCertificate } from '../../ends/certificate.js';
+import { type DnsRecord, type DnsType, Resolver } from '../../ends/dns.js';
+import { type SeenPage, WebSite } from '../../ends/http.js';
+import type { StepRun } from '../move/step.js';
+
+/** Who answers at an address. */
+export interface WebSurvey {
+  /** Where it was asked, as far as it was: an address set aside for examples is not. */
+  readonly asked: string | undefined;
+  readonly home: number | undefined;
+  readonly login: number | undefined;
+  readonly front: Front | undefined;
+  readonly from: string | undefined;
+  /** The server's clock less this machine's, in seconds. */
+  readonly skew: number | undefined;
+  /** The last day of its certificate, ISO 8601, and who gave it out. */
+  readonly certificate: { readonly until: string; readonly issuer: string } | undefined;
+}
+
+/** A site that was not asked. */
+export const notAsked: WebSurvey = {
+  asked: undefined,
+  home: undefined,
+  login: undefined,
+  front: undefined,
+  from: undefined,
+  skew: undefined,
+  certificate: undefined,
+};
+const dayMs = 86_400_000;
+const soonDays = 21;
+
+/** The site at an end, as the sheet says that it is reached; undefined where nobody is to be asked. */
+export function siteAt(address: Address, reach: string | undefined): WebSite | undefined {
+  if (reach !== undefined) return new WebSite(address, parseAddress(reach));
+  return isReservedName(address.host) ? undefined : new WebSite(address, undefined);
+}
+
+/** Asks for the old site's home and login page and looks at who answers. */
+export async function surveyOldWeb(
+  run: StepRun,
+  family: Family,
+): Promise<{ web: WebSurvey; findings: Finding[] }> {
+  const { oldAddress, sheet } = run.move;
+  const site = siteAt(oldAddress, sheet.old.reach);
+  if (!site) return { web: notAsked, findings: [] };
+  const asked = sheet.old.reach ?? formatAddress(oldAddress);
+  const url = formatAddress(oldAddress);
+  const { certificate, findings } = await surveyCertificate(run, oldAddress, sheet.old.reach, 'old');
+  let home: SeenPage;
+  try {
+    home = await site.get('/', run.signal);
+  } catch (error) {
+    run.signal.throwIfAborted();
+    // Where the certificate is refused, that was said already.
+    if (!findings.some(({ code }) => code === 'certificate-refused')) {
+      findings.push({
+        level: 'warn',
+        code: 'old-unreachable',
+        place: asked,
+        what: `The old site does not answer: ${(error as Error).message}`,
+        remedy: 'Check old.address; without it, nothing can be compared at the end',
+      });
+    }
+    return { web: { ...notAsked, asked, certificate }, findings };
+  }
+  findings.push(
+    ...pageFindings({ which: 'home page', url: `${url}/`, ...home }, family.troubleIn(home.html)),
+  );
+  const front = readFront(home.headers);
+  findings.push(...frontFindings(url, front));
+  let login: number | undefined;
+  if (family.loginPage !== undefined) {
+    const page = await site.get(`/${family.loginPage}`, run.signal).catch(() => undefined);
+    login = page?.status;
+    const well = home.status < 400 && new URL(home.address).host === new URL(url).host;
+    if (page && well)
+      findings.push(
+        ...pageFindings({ which: 'login page', url: `${url}/${family.loginPage}`, ...page }, undefined),
+      );
+  }
+  const { from } = home;
+  return {
+    web: { asked, home: home.status, login, front, from, skew: skewOf(home), certificate },
+    findings,
+  };
+}
+
+/** Asks the new end's web server for what it is; what it shows does not matter yet. */
+export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; findings: Finding[] }> {
+  const { newAddress, oldAddress, sheet } = run.move;
+  const site = siteAt(newAddress, sheet.new.reach);
+  // Before the cutover the name leads to the old host, where the address stays.
+  const same = sheet.new.reach === undefined && newAddress.host === oldAddress.host;
+  if (!site || same) return { web: notAsked, findings: [] };
+  const asked = sheet.new.reach ?? formatAddress(newAddress);
+  const { certificate, findings } = await surveyCertificate(run, newAddress, sheet.new.reach, 'new');
+  try {
+    const page = await site.get('/', run.signal);
+    const front = readFront(page.headers);
+    const { from, status } = page;
+    return {
+      web: { asked, home: status, login: undefined, front, from, skew: skewOf(page), certificate },
+      findings: [...findings, ...skewFindings(asked, skewOf(page))],
+    };
+  } catch (error) {
+    run.signal.throwIfAborted();
+    if (!findings.some(({ code }) => code === 'certificate-refused')) {
+      findings.push({
+        level: 'warn',
+        code: 'new-unreachable',
+        place: asked,
+        what: `The new web server does not answer: ${(error as Error).message}`,
+        remedy: 'Check new.reach, and that the server is set up for the new host name',
+      });
+    }
+    return { web: { ...notAsked, asked, certificate }, findings };
+  }
+}
+
+function skewOf({ headers, asked }: SeenPage): number | undefined {
+  const said = Date.parse(String(headers.date));
+  return Number.isNaN(said) ? undefined : Math.round((said - asked.getTime()) / 1000);
+}
+
+/** What a clock that is wrong by minutes does. */
+export function skewFindings(place: string, skew: number | undefined): Finding[] {
+  if (skew === undefined || Math.abs(skew) < 300) return [];
+  return [
+    {
+      level: 'warn',
+      code: 'clock-wrong',
+      place,
+      what: `Its clock is ${Math.round(Math.abs(skew) / 60)} minutes ${skew > 0 ? 'ahead of' : 'behind'} this machine’s`,
+      remedy: 'Have the host set it; logins, planned posts and certificates go by it',
+    },
+  ];
+}
+
+async function surveyCertificate(
+  run: StepRun,
+  address: Address,
+  reach: string | undefined,
+  end: 'old' | 'new',
+): Promise<{ certificate: WebSurvey['certificate']; findings: Finding[] }> {
+  const at = reach === undefined ? address : parseAddress(reach);
+  const findings: Finding[] = [];
+  if (at.scheme !== 'https' || address.scheme !== 'https') return { certificate: undefined, findings };
+  let seen: SeenCertificate;
+  try {
+    seen = await lookAtCertificate(at.host, effectivePort(at), address.host, run.signal);
+  } catch {
+    // Asking for the page tells why.
+    return { certificate: undefined, findings };
+  }
+  const place = `https://${address.host}`;
+  const days = Math.floor((seen.until.getTime() - Date.now()) / dayMs);
+  if (seen.refused !== undefined) {
+    findings.push({
+      level: 'warn',
+      code: 'certificate-refused',
+      place,
+      what: `Browsers refuse the certificate of the ${end} site: ${seen.refused}`,
+      remedy:
+        end === 'new'
+          ? 'Get one for the new host name before the cutover'
+          : 'Renew it, or compare over new.reach and old.reach',
+    });
+  } else if (days < soonDays) {
+    findings.push({
+      level: 'warn',
+      code: 'certificate-ends-soon',
+      place,
+      what: `The certificate of the ${end} site ends in ${days} ${days === 1 ? 'day' : 'days'}`,
+      remedy:
+        end === 'new'
+          ? 'See that it is renewed by itself'
+          : 'The redirects of the old address need one for as long as they stay; see that it is renewed',
+    });
+  }
+  return { certificate: { until: seen.until.toISOString(), issuer: seen.issuer }, findings };
+}
+
+const asked: readonly DnsType[] = ['A', 'AAAA', 'CNAME', 'NS', 'MX', 'TXT', 'CAA'];
+const longTtl = 3600;
+
+/** The records of the addresses' hosts, with their TTLs. */
+export async function surveyDns(
+  run: StepRun,
+  end: 'old' | 'new',
+): Promise<{ records: DnsRecord[]; findings: Finding[] }> {
+  const { sheet } = run.move;
+  const { host } = end === 'old' ? run.move.oldAddress : run.move.newAddress;
+  const resolvers = sheet.dns?.resolvers ?? [];
+  const findings: Finding[] = [];
+  if (isIP(host) !== 0 || (isReservedName(host) && resolvers.length === 0)) return { records: [], findings };
+  const resolver = new Resolver(resolvers);
+  let records: DnsRecord[];
+  try {
+    records = (await Promise.all(asked.map(type => resolver.records(host, type, run.signal)))).flat();
+  } catch (error) {
+    run.signal.throwIfAborted();
+    findings.push({
+      level: 'note',
+      code: 'dns-not-asked',
+      place: host,
+      what: `Its records could not be asked for: ${(error as Error).message}`,
+      remedy: 'Name a resolver in dns.resolvers, or look the records up by hand before the cutover',
+    });
+    return { records: [], findings };
+  }
+  const unique = [...new Map(records.map(one => [`${one.name} ${one.type} ${one.value}`, one])).values()];
+  return { records: unique, findings: dnsFindings(run, end, host, unique) };
+}
+
+function dnsFindings(
+  run: StepRun,
+  end: 'old' | 'new',
+  host: string,
+  records: readonly DnsRecord[],
+): Finding[] {
+  const findings: Finding[] = [];
+  const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
+    findings.push({ level, code, place: host, what, remedy });
+  const planned = run.move.sheet.dns?.['address-records'];
+  const leading = records.filter(({ type }) => type === 'A' || type === 'AAAA' || type === 'CNAME');
+  const changes = end === (run.move.oldAddress.host === run.move.newAddress.host ? 'old' : 'new');
+  if (leading.length === 0) {
+    tell(
+      end === 'old' ? 'warn' : 'note',
+      'dns-no-address',
+      `No record leads from ${host} to a host`,
+      end === 'old'
+        ? 'Check old.address'
+        : 'It needs one at the cutover; see that the zone is yours to change',
+    );
+  }
+  const values = leading.map(({ value }) => value);
+  if (end === 'old' && planned && leading.some(({ type }) => type === 'A') && !values.includes(planned.old)) {
+    tell(
+      'warn',
+      'dns-address-differs',
+      `It leads to ${values.join(', ')}, not to ${planned.old} as dns.address-records says`,
+      'Correct dns.address-records.old, or find out what stands in front of the old host',
+    );
+  }
+  if (changes && planned && !planned.new.includes(':') && leading.some(({ type }) => type === 'AAAA')) {
+    tell(
+      'warn',
+      'dns-ipv6-stays',
+      'An AAAA record leads to the present host too, and the plan names no new one',
+      'Change or take away the AAAA record at the cutover, or half of the visitors stay with the old host',
+    );
+  }
+  const longest = Math.max(0, ...leading.map(({ ttl }) => ttl));
+  if (changes && longest > longTtl) {
+    tell(
+      'warn',
+      'dns-ttl-long',
+      `The TTL of its address is ${longest} seconds; visitors would go to the old host that long after the change`,
+      'Set it to 300 seconds at least that long before the cutover',
+    );
+  }
+  if (records.some(({ type }) => type === 'CAA') && changes) {
+    tell(
+      'note',
+      'dns-caa',
+      'A CAA record says who may give out certificates for it',
+      'See that the new host’s certificate authority is among them',
+    );
+  }
+  return findings;
+}

@@ -1,0 +1,325 @@
+import { createHash, hash } from 'node:crypto';
+import { type ByteString, textOf } from '../../core/bytes.js';
+import { EndError, PartWayError, PorterError, UsageError } from '../../core/errors.js';
+import type { FileEntry } from '../../core/files/entries.js';
+import { type Content, chunksOf } from '../../ends/content.js';
+import type { FilesEnd, FileToWrite } from '../../ends/files/files-end.js';
+import { inTurns } from '../../ends/in-turns.js';
+import { LinkLost } from '../../ends/link-lost.js';
+import { isFull } from '../../ends/trouble.js';
+import { type Pace, unhurried } from './rate-limit.js';
+
+/** Whole trees go as a stream from this many files on. */
+const fewest = 8;
+/** A file is given up when the link was lost so often without any of it arriving. */
+const linkTries = 5;
+/** A part of a file at least so large is gone on with. */
+export const worthGoingOn = 64 * 1024;
+/** Files up to this size are held in memory while they are written. */
+const smallBytes = 256 * 1024;
+
+const nothing = Buffer.alloc(0);
+
+/** How files were carried: as a stream through a command at the far side, or one by one, several at once. */
+export type Way = 'as one stream' | 'file by file';
+
+/** Files that are to be carried from an end to another. */
+export interface Cargo {
+  readonly from: FilesEnd;
+  readonly to: FilesEnd;
+  readonly signal: AbortSignal;
+  /** How many bytes of a file lie at `to` already, for those that an earlier run had begun with. */
+  readonly begun: ReadonlyMap<ByteString, number>;
+  /** Is told of a large file before any of it is written. */
+  readonly begins?: ((entry: FileEntry) => void) | undefined;
+  readonly pace: Pace;
+  /** Is told of bytes of a large file as they pass, and of each file that was carried. */
+  readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
+}
+
+/**
+ * Carries files. What comes from afar as a stream is compared with checksums computed there, and read once more
+ * where it differs.
+ * @returns the SHA-256 of each file's content as it was read, by path, and the way that was taken over a network
+ */
+export async function carry(
+  cargo: Cargo,
+  entries: readonly FileEntry[],
+): Promise<{ sums: Map<ByteString, string>; way: Way | undefined }> {
+  const { from, to, signal, progress } = cargo;
+  const begun = new Map(cargo.begun);
+  const sums = new Map<ByteString, string>();
+  const carried = (entry: FileEntry, sum: string) => {
+    if (!sums.has(entry.path)) progress.done(entry);
+    sums.set(entry.path, sum);
+  };
+  const ordered = [...entries].sort((a, b) => a.size - b.size);
+  const anew = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
+  // Computed while the stream passes: a file that changes meanwhile differs from it either way.
+  const told = anew().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
+  // Its error is heard of below.
+  told?.catch(() => {});
+  let way: Way = 'file by file';
+  while (anew().length >= fewest) {
+    const before = sums.size;
+    const started = new Set<FileEntry>();
+    const shares = inShares(anew(), Math.min(cargo.pace.streams, Math.max(from.streams, to.streams)));
+    const streams = shares.map(
+      async share =>
+        (await readStream(cargo, share, started, carried)) || writeStream(cargo, share, started, carried),
+    );
+    if (!(await allOf(streams)).includes(true)) break;
+    way = 'as one stream';
+    // What a lost link cut off is gone on with.
+    const cut = [...started].filter(({ path, size }) => !sums.has(path) && size >= worthGoingOn);
+    await inTurns(cut, to.atOnce, signal, async ({ path, size }) => {
+      const there = await to.entry(path);
+      if (there?.type === 'file' && there.size > 0 && there.size < size) begun.set(path, there.size);
+    });
+    if (sums.size === before) break;
+  }
+  const rest = ordered.filter(({ path }) => !sums.has(path));
+  await inTurns(rest, Math.min(cargo.pace.atOnce, Math.max(from.atOnce, to.atOnce)), signal, async entry => {
+    carried(entry, await copy(cargo, entry, begun.get(entry.path) ?? 0));
+  });
+  if (way === 'as one stream') {
+    const sumsThere = await told;
+    for (const entry of entries) {
+      const there = sumsThere?.get(entry.path);
+      // A file that changed while it passed may have come half-changed or padded.
+      if (there !== undefined && there !== sums.get(entry.path))
+        sums.set(entry.path, await copy(cargo, entry, 0));
+    }
+  }
+  return { sums, way: sums.size > 0 && (from.far || to.far) ? way : undefined };
+}
+
+/** Waits for all, also where one fails, so that nothing goes on behind the back of whoever hears of it. */
+async function allOf<T>(work: readonly Promise<T>[]): Promise<T[]> {
+  await Promise.allSettled(work);
+  return Promise.all(work);
+}
+
+async function checksumsAhead(
+  from: FilesEnd,
+  entries: readonly FileEntry[],
+  signal: AbortSignal,
+): Promise<ReadonlyMap<ByteString, string>> {
+  if (!from.far || !(await from.runsCommands())) return new Map();
+  return from.checksums(
+    entries.map(({ path }) => path),
+    signal,
+  );
+}
+
+/** Files in shares of about the same number of bytes. */
+function inShares(entries: readonly FileEntry[], most: number): FileEntry[][] {
+  const shares = Array.from({ length: Math.min(most, Math.ceil(entries.length / fewest)) }, () => ({
+    bytes: 0,
+    entries: [] as FileEntry[],
+  }));
+  for (const entry of entries) {
+    const least = shares.reduce((a, b) => (b.bytes < a.bytes ? b : a));
+    // A file's header counts as well.
+    least.bytes += entry.size + 512;
+    least.entries.push(entry);
+  }
+  return shares.map(share => share.entries).filter(share => share.length > 0);
+}
+
+type Carried = (entry: FileEntry, sum: string) => void;
+
+/** Takes what it can of files as one stream; gives whether the end has such a thing. */
+async function readStream(
+  cargo: Cargo,
+  entries: readonly FileEntry[],
+  started: Set<FileEntry>,
+  carried: Carried,
+): Promise<boolean> {
+  const { from, to, signal } = cargo;
+  const wanted = new Map(entries.map(entry => [entry.path, entry]));
+  const writing = new Set<Promise<void>>();
+  let oneIsDone = () => {};
+  try {
+    const stream = await from.readMany?.([...wanted.keys()], signal);
+    if (!stream) return false;
+    const write = async (entry: FileEntry, content: Content, sum: () => string) => {
+      await to.write(entry.path, content, entry);
+      carried(entry, sum());
+    };
+    for await (const { path, content } of stream) {
+      const entry = wanted.get(path);
+      // Only what was asked for is taken, whatever the far side sends.
+      if (!entry) continue;
+      started.add(entry);
+      if (entry.size > smallBytes) {
+        cargo.begins?.(entry);
+        const hashed = new Hashed(content, entry, cargo);
+        await write(entry, hashed.content, () => hashed.sum());
+        continue;
+      }
+      // Small ones are written while the next come.
+      const whole = await wholeOf(content);
+      await cargo.pace.take(whole.length);
+      const written: Promise<void> = write(entry, whole, () => hash('sha256', whole)).finally(() => {
+        writing.delete(written);
+        oneIsDone();
+      });
+      written.catch(() => {});
+      writing.add(written);
+      if (writing.size < to.atOnce) continue;
+      await new Promise<void>(resolve => {
+        oneIsDone = resolve;
+      });
+    }
+    await Promise.all(writing);
+  } catch (error) {
+    signal.throwIfAborted();
+    if (error instanceof PorterError) throw error;
+    // The link was lost; what did not come yet is asked for again, but nothing that is still being written.
+    await Promise.allSettled(writing);
+  }
+  return true;
+}
+
+async function wholeOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of content) chunks.push(chunk);
+  return chunks.length === 1 ? chunks[0]! : Buffer.concat(chunks);
+}
+
+/** Puts files as one stream; gives whether the end can take one. */
+async function writeStream(
+  cargo: Cargo,
+  entries: readonly FileEntry[],
+  started: Set<FileEntry>,
+  carried: Carried,
+): Promise<boolean> {
+  const { from, to, signal } = cargo;
+  if (!to.writeMany) return false;
+  const sent: [FileEntry, Hashed][] = [];
+  async function* files(): AsyncIterable<FileToWrite> {
+    for (const entry of entries) {
+      const hashed = new Hashed(from.read(entry.path), entry, cargo);
+      sent.push([entry, hashed]);
+      started.add(entry);
+      yield { entry, content: hashed.content };
+    }
+  }
+  try {
+    if (!(await to.writeMany(files(), signal))) return false;
+  } catch (error) {
+    signal.throwIfAborted();
+    const whole = sent.filter(([, { ended }]) => ended);
+    const there = await to.checksums(
+      whole.map(([{ path }]) => path),
+      signal,
+    );
+    for (const [entry, content] of whole)
+      if (there.get(entry.path) === content.sum()) carried(entry, content.sum());
+    // Whatever else the command stumbled over, file by file may work or will say why.
+    if (isFull(error) || error instanceof UsageError || error instanceof EndError) throw error;
+    return true;
+  }
+  for (const [entry, content] of sent) carried(entry, content.sum());
+  return true;
+}
+
+/** Content whose checksum is taken as it passes. */
+class Hashed {
+  ended = false;
+  readonly content: AsyncIterable<Buffer>;
+  private readonly hash = createHash('sha256');
+  private told: string | undefined;
+
+  constructor(content: AsyncIterable<Buffer>, entry: FileEntry, how: Pick<Cargo, 'progress' | 'pace'>) {
+    this.content = this.passing(content, entry, how);
+  }
+
+  /** Bytes that lie at the other end already, and count as well. */
+  async add(content: AsyncIterable<Buffer>): Promise<void> {
+    for await (const chunk of content) this.hash.update(chunk);
+  }
+
+  sum(): string {
+    this.told ??= this.hash.digest('hex');
+    return this.told;
+  }
+
+  private async *passing(
+    content: AsyncIterable<Buffer>,
+    entry: FileEntry,
+    { progress, pace }: Pick<Cargo, 'progress' | 'pace'>,
+  ): AsyncIterable<Buffer> {
+    for await (const chunk of content) {
+      await pace.take(chunk.length);
+      this.hash.update(chunk);
+      progress.passed(entry, chunk.length);
+      yield chunk;
+    }
+    this.ended = true;
+  }
+}
+
+/** Copies a file with its mode and time; gives its SHA-256. */
+export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
+  const silent = { passed: () => {}, done: () => {} };
+  return copyFrom({ from, to, progress: silent, pace: unhurried }, entry, 0);
+}
+
+/** Copies a file from an offset on, and goes on where a link was lost. */
+export async function copy(
+  cargo: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace' | 'begins'>,
+  entry: FileEntry,
+  offset: number,
+): Promise<string> {
+  let at = cargo.to.goesOn ? offset : 0;
+  for (let idle = 0; ; ) {
+    try {
+      return await copyFrom(cargo, entry, at);
+    } catch (error) {
+      if (!(error instanceof LinkLost)) throw error;
+      const there = cargo.to.far && cargo.to.goesOn ? await cargo.to.entry(entry.path) : undefined;
+      const size = there?.type === 'file' && there.size <= entry.size ? there.size : 0;
+      idle = size > at ? 0 : idle + 1;
+      at = size;
+      if (idle < linkTries) continue;
+      throw new PartWayError(
+        {
+          doing: `Carrying ${textOf(entry.path)} to ${cargo.to.place}`,
+          cause: 'the link is lost each time',
+          remedy:
+            'Run the command again; if it ends at the same file, the disk or the quota there may be full',
+        },
+        { cause: error },
+      );
+    }
+  }
+}
+
+async function copyFrom(
+  { from, to, progress, pace, begins }: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace' | 'begins'>,
+  entry: FileEntry,
+  offset: number,
+): Promise<string> {
+  // Of a file that is there but for its mode and time, nothing is asked for.
+  const rest = offset > 0 && offset === entry.size ? nothing : from.read(entry.path, offset);
+  const hashed = new Hashed(chunksOf(rest), entry, { progress, pace });
+  if (offset === 0 && entry.size >= worthGoingOn) begins?.(entry);
+  if (offset > 0) {
+    // What is there already is read where that is near.
+    await hashed.add(firstOf((to.far ? from : to).read(entry.path), offset));
+    progress.passed(entry, offset);
+  }
+  await to.write(entry.path, hashed.content, entry, offset);
+  return hashed.sum();
+}
+
+async function* firstOf(content: Content, bytes: number): AsyncIterable<Buffer> {
+  let left = bytes;
+  for await (const chunk of chunksOf(content)) {
+    yield chunk.subarray(0, left);
+    left -= chunk.length;
+    if (left <= 0) return;
+  }
+}
