@@ -28,7 +28,7 @@ const laterSegmenter: Plugin = {
 const folder = 'dist';
 rmSync(folder, { recursive: true, force: true });
 const { metafile } = await build({
-  entryPoints: ['src/cli/main.ts', 'src/ends/database/read-ahead-thread.ts'],
+  entryPoints: ['src/cli/main.ts', 'src/ends/database/dump/read-ahead-thread.ts'],
   outbase: 'src',
   outdir: folder,
   chunkNames: 'chunks/[name]-[hash]',

@@ -1,7 +1,7 @@
 import type { SingleBar } from 'cli-progress';
 import pc from 'picocolors';
 import type { Finding } from '../core/findings.js';
-import { showable } from '../core/rewrite/tally.js';
+import { showable } from '../core/rewrite/report/tally.js';
 import type { EventSink, StepEvent } from '../steps/move/events.js';
 import type { Common } from './command.js';
 import { bytes, count } from './show/numbers.js';

@@ -1,5 +1,5 @@
 import { ExitCode, PorterError } from '../core/errors.js';
-import { showable } from '../core/rewrite/tally.js';
+import { showable } from '../core/rewrite/report/tally.js';
 import { asTrouble } from '../ends/trouble.js';
 import { declined } from './ask.js';
 

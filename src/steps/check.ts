@@ -6,7 +6,7 @@ import type { FileEntry } from '../core/files/entries.js';
 import type { Finding } from '../core/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
-import { familyNamed } from '../core/site/families.js';
+import { familyNamed } from '../core/site/families/families.js';
 import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';

@@ -2,7 +2,7 @@ import { asBytes } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import { type Finding, saysStop } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
-import { familyNamed } from '../core/site/families.js';
+import { familyNamed } from '../core/site/families/families.js';
 import type { CratePart } from '../ends/crate.js';
 import { placeBelow } from '../ends/files/place.js';
 import { type LoadedDatabase, loadDatabase } from './deliver/database/load.js';

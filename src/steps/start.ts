@@ -2,7 +2,7 @@ import { basename, dirname, isAbsolute, join, resolve } from 'node:path';
 import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
 import { type SheetAnswers, type SheetLogin, writeSheet } from '../core/sheet/write.js';
-import { leftOutOf } from '../core/site/families.js';
+import { leftOutOf } from '../core/site/families/families.js';
 import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder.js';
 import { telling } from '../ends/trouble.js';
 import { type AnswerTest, AnswerTests } from './start/answer-checks.js';

@@ -6,7 +6,7 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { lookAtCertificate } from '../../src/ends/certificate.js';
-import { isRefusal, lookAtServer } from '../../src/ends/database/server.js';
+import { isRefusal, lookAtServer } from '../../src/ends/database/server/probe.js';
 import { Resolver } from '../../src/ends/dns.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
 import { tryOut } from '../../src/ends/files/trial.js';

@@ -4,9 +4,9 @@ import { join } from 'node:path';
 import { test } from 'node:test';
 import { parsePair } from '../../src/core/address/pairs.js';
 import { applyEdits, bytesOf } from '../../src/core/bytes.js';
-import { compileRules } from '../../src/core/rewrite/rules.js';
-import { observerOf, Tally } from '../../src/core/rewrite/tally.js';
-import { editsInValue } from '../../src/core/rewrite/value.js';
+import { editsInValue } from '../../src/core/rewrite/carriers/value.js';
+import { observerOf, Tally } from '../../src/core/rewrite/report/tally.js';
+import { compileRules } from '../../src/core/rewrite/terms/rules.js';
 import { needs } from '../help/real.js';
 
 const rules = compileRules([

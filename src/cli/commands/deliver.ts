@@ -1,4 +1,4 @@
-import { showable } from '../../core/rewrite/tally.js';
+import { showable } from '../../core/rewrite/report/tally.js';
 import type { StepRun } from '../../steps/move/step.js';
 import { type Common, command } from '../command.js';
 import { againOption, byContentOption, gentleOption } from '../shared-options.js';

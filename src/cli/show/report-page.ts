@@ -1,5 +1,5 @@
 import type { PageComparison } from '../../core/pages/compare.js';
-import { leftAt, placeName, type Sample } from '../../core/rewrite/tally.js';
+import { leftAt, placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
 import { Html, html } from './html.js';
 import { bytes, count, counted, seconds } from './numbers.js';

@@ -1,5 +1,5 @@
-import type { RewriteSummary } from '../../core/rewrite/summary.js';
-import { leftAt, type PlaceTally, placeName, type Sample } from '../../core/rewrite/tally.js';
+import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
+import { leftAt, type PlaceTally, placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
 import type { OwnOutcome } from '../../steps/rewrite/standalone.js';

@@ -1,5 +1,5 @@
 import type { CutoverPlan } from '../../core/dns/plan.js';
-import { showable } from '../../core/rewrite/tally.js';
+import { showable } from '../../core/rewrite/report/tally.js';
 import type { LoadedDatabase } from '../../steps/deliver/database/load.js';
 import type { EditDone } from '../../steps/deliver/database/site-data.js';
 import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';

@@ -1,6 +1,6 @@
 import type { Estimate } from '../../core/estimate.js';
 import type { Finding } from '../../core/findings.js';
-import type { Requirement } from '../../core/site/requirements.js';
+import type { Requirement } from '../../core/site/survey/requirements.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { NewEnd, OldEnd, SurveyResult, WebSurvey } from '../../steps/survey.js';
 import { type Face, showFindings } from '../face.js';

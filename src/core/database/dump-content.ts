@@ -1,6 +1,6 @@
 import { type ByteString, type Stretch, textOf } from '../bytes.js';
-import type { DataEdit } from '../site/data-edits.js';
-import { RowEdits } from '../site/row-edits.js';
+import type { DataEdit } from '../site/data/data-edits.js';
+import { RowEdits } from '../site/data/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
 import { readCreateTable, type TableShape } from '../sql/create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';

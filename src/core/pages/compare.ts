@@ -1,8 +1,8 @@
 import { applyEdits, bytesOfText, textOf } from '../bytes.js';
-import type { Rules } from '../rewrite/rules.js';
-import { unnoted } from '../rewrite/tally.js';
-import { editsInValue } from '../rewrite/value.js';
-import type { Family } from '../site/family.js';
+import { editsInValue } from '../rewrite/carriers/value.js';
+import { unnoted } from '../rewrite/report/tally.js';
+import type { Rules } from '../rewrite/terms/rules.js';
+import type { Family } from '../site/families/family.js';
 import { type Page, readPage } from './page.js';
 
 /** An answer to a request for a page, after redirects. */

@@ -1,8 +1,8 @@
 import { basename, resolve } from 'node:path';
 import { textOf } from '../../core/bytes.js';
 import { DumpContent } from '../../core/database/dump-content.js';
-import type { Family } from '../../core/site/family.js';
-import { readDump } from '../../ends/database/dump-reader.js';
+import type { Family } from '../../core/site/families/family.js';
+import { readDump } from '../../ends/database/dump/reader.js';
 import { editsOfDump } from '../deliver/database/stage-dump.js';
 import { newTableName, prefixChangeOf } from '../move/open.js';
 import type { StepRun } from '../move/step.js';

@@ -2,7 +2,7 @@ import { parseAddress } from '../../core/address/address.js';
 import type { Finding } from '../../core/findings.js';
 import { type Answer, comparePages, type PageComparison } from '../../core/pages/compare.js';
 import { readPage } from '../../core/pages/page.js';
-import type { Family } from '../../core/site/family.js';
+import type { Family } from '../../core/site/families/family.js';
 import { WebSite } from '../../ends/http.js';
 import { rulesOf } from '../move/open.js';
 import type { StepRun } from '../move/step.js';

@@ -2,12 +2,12 @@ import { quoteName, quoteText } from '../../core/database/column.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
 import { checksumOf } from '../../ends/crate.js';
-import { bytes } from '../../ends/database/catalog.js';
-import { DumpWriter } from '../../ends/database/dump-writer.js';
-import { beginLoad, endLoad, loadDump } from '../../ends/database/load.js';
-import { serverOf } from '../../ends/database/server.js';
-import { type DatabaseWay, withDatabase } from '../../ends/database/session.js';
-import { Snapshot } from '../../ends/database/snapshot.js';
+import { DumpWriter } from '../../ends/database/dump/writer.js';
+import { bytes } from '../../ends/database/server/catalog.js';
+import { beginLoad, endLoad, loadDump } from '../../ends/database/server/load.js';
+import { serverOf } from '../../ends/database/server/probe.js';
+import { type DatabaseWay, withDatabase } from '../../ends/database/server/session.js';
+import { Snapshot } from '../../ends/database/server/snapshot.js';
 
 /** A database of the demo at a real server, and who may open it. */
 interface DemoDatabase {

@@ -6,8 +6,8 @@ import {
   serverNamed,
 } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
-import type { Facts } from '../../core/site/family.js';
-import type { DatabaseWay } from '../../ends/database/session.js';
+import type { Facts } from '../../core/site/families/family.js';
+import type { DatabaseWay } from '../../ends/database/server/session.js';
 import { openFiles, sessionOf } from '../../ends/files/place.js';
 import type { SshSession } from '../../ends/ssh/session.js';
 import type { Move } from './open.js';

@@ -1,5 +1,5 @@
 import type { Finding } from '../../core/findings.js';
-import type { RewriteSummary } from '../../core/rewrite/summary.js';
+import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
 
 /** What of a rewriting an administrator should know about. */
 export function rewriteFindings(summary: RewriteSummary): Finding[] {

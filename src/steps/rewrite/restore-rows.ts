@@ -2,8 +2,8 @@ import type { ByteString } from '../../core/bytes.js';
 import { type DatabasePlace, readDatabaseUrl, shownDatabase } from '../../core/database/place.js';
 import { DamageError, UsageError } from '../../core/errors.js';
 import { DumpStatements } from '../../core/sql/statements.js';
-import { readDump } from '../../ends/database/dump-reader.js';
-import { withDatabase } from '../../ends/database/session.js';
+import { readDump } from '../../ends/database/dump/reader.js';
+import { withDatabase } from '../../ends/database/server/session.js';
 import type { EventSink } from '../move/events.js';
 
 /** What putting rows back came to. */

@@ -9,18 +9,18 @@ import {
   updateSql,
 } from '../../core/database/row-update.js';
 import type { Finding } from '../../core/findings.js';
-import type { Rules } from '../../core/rewrite/rules.js';
-import { summarise } from '../../core/rewrite/summary.js';
-import { showable, Tally } from '../../core/rewrite/tally.js';
-import { countLeftWhole, rewrittenWhole } from '../../core/rewrite/whole.js';
-import { KeptRows } from '../../ends/database/kept-rows.js';
-import { liveTables, type SeenLiveTable } from '../../ends/database/live-tables.js';
+import { countLeftWhole, rewrittenWhole } from '../../core/rewrite/carriers/whole.js';
+import { summarise } from '../../core/rewrite/report/summary.js';
+import { showable, Tally } from '../../core/rewrite/report/tally.js';
+import type { Rules } from '../../core/rewrite/terms/rules.js';
+import { KeptRows } from '../../ends/database/server/kept-rows.js';
+import { liveTables, type SeenLiveTable } from '../../ends/database/server/live-tables.js';
 import {
   type DatabaseSession,
   isPassing,
   type ServerSaid,
   withDatabase,
-} from '../../ends/database/session.js';
+} from '../../ends/database/server/session.js';
 import type { EventSink } from '../move/events.js';
 import { type OwnDone, type OwnPlan, refuseDumpOptions } from './standalone-options.js';
 

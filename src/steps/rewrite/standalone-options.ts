@@ -1,10 +1,10 @@
 import { parsePair } from '../../core/address/pairs.js';
 import { UsageError } from '../../core/errors.js';
 import type { Finding } from '../../core/findings.js';
-import { type CompiledTerms, compileDumpTerms, type DumpTerms } from '../../core/rewrite/dump-terms.js';
-import { LeftList } from '../../core/rewrite/left-list.js';
-import type { RuleOptions } from '../../core/rewrite/rules.js';
-import type { RewriteSummary } from '../../core/rewrite/summary.js';
+import { LeftList } from '../../core/rewrite/report/left-list.js';
+import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
+import { type CompiledTerms, compileDumpTerms, type DumpTerms } from '../../core/rewrite/terms/dump-terms.js';
+import type { RuleOptions } from '../../core/rewrite/terms/rules.js';
 
 /** A rewriting that the command line asks for, without a move. */
 export interface OwnRewriting extends Required<RuleOptions> {

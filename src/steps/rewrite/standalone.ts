@@ -1,7 +1,7 @@
 import { stat } from 'node:fs/promises';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { byWeight } from '../../core/findings.js';
-import type { Left } from '../../core/rewrite/left-list.js';
+import type { Left } from '../../core/rewrite/report/left-list.js';
 import type { EventSink } from '../move/events.js';
 import { rewriteFindings } from './findings.js';
 import { freeName } from './free-name.js';

@@ -2,18 +2,18 @@ import type { SeenFolders } from '../../core/address/server-paths.js';
 import { shownDatabase } from '../../core/database/place.js';
 import { EndError, UsageError } from '../../core/errors.js';
 import type { Finding } from '../../core/findings.js';
-import { families } from '../../core/site/families.js';
-import type { Family } from '../../core/site/family.js';
+import { families } from '../../core/site/families/families.js';
+import type { Family } from '../../core/site/families/family.js';
 import { DumpSurvey, prefixesIn } from '../../core/sql/survey.js';
-import { databasesSeen, type SeenDatabase } from '../../ends/database/catalog.js';
+import { databasesSeen, type SeenDatabase } from '../../ends/database/server/catalog.js';
 import {
   asDatabaseTrouble,
   type DatabaseWay,
   refusalKindOf,
   type ServerSaid,
   withDatabase,
-} from '../../ends/database/session.js';
-import { Snapshot } from '../../ends/database/snapshot.js';
+} from '../../ends/database/server/session.js';
+import { Snapshot } from '../../ends/database/server/snapshot.js';
 import { oldDatabaseOf } from '../move/databases.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';

@@ -3,7 +3,7 @@ import { type Address, effectivePort, formatAddress, parseAddress } from '../../
 import { isReservedName } from '../../core/address/reserved.js';
 import type { Finding } from '../../core/findings.js';
 import { type Front, frontFindings, pageFindings, readFront } from '../../core/pages/front.js';
-import type { Family } from '../../core/site/family.js';
+import type { Family } from '../../core/site/families/family.js';
 import { lookAtCertificate, type SeenCertificate } from '../../ends/certificate.js';
 import { type DnsRecord, type DnsType, Resolver } from '../../ends/dns.js';
 import { type SeenPage, WebSite } from '../../ends/http.js';

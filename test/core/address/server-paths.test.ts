@@ -1,7 +1,7 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { SeenFolders } from '../../../src/core/address/server-paths.js';
-import { wordpress } from '../../../src/core/site/wordpress.js';
+import { wordpress } from '../../../src/core/site/families/wordpress.js';
 
 test('folders on a server are told from addresses, links and other paths', () => {
   const seen = (text: string) => {

@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import { parseAddress } from '../../../src/core/address/address.js';
 import { DumpContent } from '../../../src/core/database/dump-content.js';
 import { DumpEdits } from '../../../src/core/database/dump-edits.js';
-import { wordpressEdits } from '../../../src/core/site/wordpress-data.js';
+import { wordpressEdits } from '../../../src/core/site/data/wordpress-data.js';
 
 const rows = [
   "(1,'home','http://192.0.2.7')",

@@ -5,10 +5,15 @@ import { parseAddress } from '../../../src/core/address/address.js';
 import { asBytes } from '../../../src/core/bytes.js';
 import { type Fitted, fitStatement } from '../../../src/core/database/fitting.js';
 import { readDatabaseUrl, serverNamed, shownDatabase } from '../../../src/core/database/place.js';
-import { type DataEdit, type DataWish, hashLike, portableHash } from '../../../src/core/site/data-edits.js';
-import { drupal } from '../../../src/core/site/drupal.js';
-import { mediawiki } from '../../../src/core/site/mediawiki.js';
-import { wordpressEdits } from '../../../src/core/site/wordpress-data.js';
+import {
+  type DataEdit,
+  type DataWish,
+  hashLike,
+  portableHash,
+} from '../../../src/core/site/data/data-edits.js';
+import { wordpressEdits } from '../../../src/core/site/data/wordpress-data.js';
+import { drupal } from '../../../src/core/site/families/drupal.js';
+import { mediawiki } from '../../../src/core/site/families/mediawiki.js';
 import { needs } from '../../help/real.js';
 
 test('statements are fitted to what a server has, and strings and names in them are left', () => {

@@ -3,10 +3,10 @@ import type { Program } from '../../../core/database/dump-content.js';
 import { shownDatabase } from '../../../core/database/place.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
 import type { Finding } from '../../../core/findings.js';
-import type { Family } from '../../../core/site/family.js';
+import type { Family } from '../../../core/site/families/family.js';
 import type { CrateManifest, CratePart } from '../../../ends/crate.js';
-import { columnsOf } from '../../../ends/database/catalog.js';
-import { contentOf } from '../../../ends/database/content.js';
+import { columnsOf } from '../../../ends/database/server/catalog.js';
+import { contentOf } from '../../../ends/database/server/content.js';
 import {
   beginLoad,
   endLoad,
@@ -15,15 +15,15 @@ import {
   loadDump,
   longestFor,
   positionOf,
-} from '../../../ends/database/load.js';
-import { type SeenServer, serverOf } from '../../../ends/database/server.js';
+} from '../../../ends/database/server/load.js';
+import { type SeenServer, serverOf } from '../../../ends/database/server/probe.js';
 import {
   asDatabaseTrouble,
   DatabaseSession,
   type DatabaseWay,
   isLost,
   withDatabase,
-} from '../../../ends/database/session.js';
+} from '../../../ends/database/server/session.js';
 import { keepMemoryLow } from '../../../ends/memory.js';
 import { newDatabaseOf } from '../../move/databases.js';
 import { newTableName, prefixChangeOf } from '../../move/open.js';

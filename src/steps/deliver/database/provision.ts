@@ -2,15 +2,15 @@ import { createHash, randomBytes } from 'node:crypto';
 import { quoteName, quoteText } from '../../../core/database/column.js';
 import { shownDatabase } from '../../../core/database/place.js';
 import { EndError, UsageError } from '../../../core/errors.js';
-import { missingAbilities } from '../../../ends/database/abilities.js';
-import { bytes } from '../../../ends/database/catalog.js';
+import { missingAbilities } from '../../../ends/database/server/abilities.js';
+import { bytes } from '../../../ends/database/server/catalog.js';
 import {
   DatabaseSession,
   type DatabaseWay,
   refusalKindOf,
   type ServerSaid,
   withDatabase,
-} from '../../../ends/database/session.js';
+} from '../../../ends/database/server/session.js';
 import { writeSecret } from '../../../ends/move-folder.js';
 import { newAdministratorOf, newDatabaseOf } from '../../move/databases.js';
 import type { Move } from '../../move/open.js';

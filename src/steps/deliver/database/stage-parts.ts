@@ -1,6 +1,6 @@
 import type { Finding } from '../../../core/findings.js';
 import { parseSize } from '../../../core/sizes.js';
-import { readDump } from '../../../ends/database/dump-reader.js';
+import { readDump } from '../../../ends/database/dump/reader.js';
 import { placeAbove, placeBelow, placeName } from '../../../ends/files/place.js';
 import type { Move } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';

@@ -3,10 +3,14 @@ import type { TableContent } from '../../../core/database/content-digest.js';
 import { DumpContent, type Program } from '../../../core/database/dump-content.js';
 import type { Finding } from '../../../core/findings.js';
 import type { CratePart } from '../../../ends/crate.js';
-import { columnsOf } from '../../../ends/database/catalog.js';
-import { contentOf } from '../../../ends/database/content.js';
-import { readDump } from '../../../ends/database/dump-reader.js';
-import { type DatabaseSession, type DatabaseWay, withDatabase } from '../../../ends/database/session.js';
+import { readDump } from '../../../ends/database/dump/reader.js';
+import { columnsOf } from '../../../ends/database/server/catalog.js';
+import { contentOf } from '../../../ends/database/server/content.js';
+import {
+  type DatabaseSession,
+  type DatabaseWay,
+  withDatabase,
+} from '../../../ends/database/server/session.js';
 import type { StepRun } from '../../move/step.js';
 import { movedDump } from '../../rewrite.js';
 

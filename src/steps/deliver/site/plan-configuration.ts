@@ -5,7 +5,9 @@ import { readDatabaseUrl } from '../../../core/database/place.js';
 import { DamageError } from '../../../core/errors.js';
 import type { FileEntry } from '../../../core/files/entries.js';
 import type { Finding } from '../../../core/findings.js';
-import { trustsHost } from '../../../core/site/drupal.js';
+import { isServerFile, readServerFile, robotsThat } from '../../../core/site/configuration/server-files.js';
+import { sheetEditsIn } from '../../../core/site/configuration/sheet-edits.js';
+import { trustsHost } from '../../../core/site/families/drupal.js';
 import {
   type ByHand,
   type ConfigurationFiles,
@@ -14,9 +16,7 @@ import {
   type Family,
   shownSource,
   type Wanted,
-} from '../../../core/site/family.js';
-import { isServerFile, readServerFile, robotsThat } from '../../../core/site/server-files.js';
-import { sheetEditsIn } from '../../../core/site/sheet-edits.js';
+} from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import { type Move, siteMoveOf } from '../../move/open.js';
 import { entryAt, readAll, readConfiguration, type SiteTree } from '../../move/read-site.js';

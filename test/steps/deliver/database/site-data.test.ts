@@ -1,9 +1,9 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { readSheet } from '../../../../src/core/sheet/read.js';
-import { drupal } from '../../../../src/core/site/drupal.js';
-import { plain } from '../../../../src/core/site/plain.js';
-import { wordpress } from '../../../../src/core/site/wordpress.js';
+import { drupal } from '../../../../src/core/site/families/drupal.js';
+import { plain } from '../../../../src/core/site/families/plain.js';
+import { wordpress } from '../../../../src/core/site/families/wordpress.js';
 import { unmetWishes } from '../../../../src/steps/deliver/database/site-data.js';
 
 test('what the sheet asks for and cannot be set for a kind of site is told, and only that', () => {

@@ -1,0 +1,151 @@
+import { asBytes, type ByteString, Stretch } from '../../bytes.js';
+import { ManySearch } from '../../search/many.js';
+import { base64Anchors } from '../carriers/base64.js';
+
+/** What tells of an old address before it is looked at closely, prepared for finding. */
+export interface AnchorSearch {
+  readonly search: ManySearch;
+  /** By a pattern's number. */
+  readonly kinds: readonly ('host' | 'path' | 'root' | 'encoded')[];
+  readonly texts: readonly string[];
+  /** Finds a whole path where its first segment was found. Sticky. */
+  readonly wholePath: RegExp | undefined;
+}
+
+/**
+ * Prepares what to look for.
+ * @param hosts in lower case, found in any
+ * @param paths each by its segments, found with any kind of slash between them
+ * @param rootStarts what links without their host may begin with: a slash and a segment
+ */
+export function anchorSearch(
+  hosts: readonly string[],
+  paths: readonly (readonly string[])[],
+  rootStarts: readonly string[],
+): AnchorSearch | undefined {
+  const encoded = [...hosts, ...paths.map(path => `/${path.join('/')}`)].flatMap(text =>
+    base64Anchors(asBytes(text)),
+  );
+  const patterns = [
+    ...longestFirst(hosts).map(text => ({ kind: 'host' as const, text, anyCase: true })),
+    ...distinct(paths.map(path => path[0]!)).map(text => ({ kind: 'path' as const, text, anyCase: true })),
+    // Right after a word it goes on with a longer path, and begins no link.
+    ...distinct(rootStarts).map(text => ({ kind: 'root' as const, text, anyCase: false, notInWord: true })),
+    ...distinct(encoded).map(text => ({ kind: 'encoded' as const, text, anyCase: false })),
+  ];
+  if (patterns.length === 0) return undefined;
+  const folders = paths.map(path => path.map(escapePattern).join(slash));
+  return {
+    search: new ManySearch(patterns),
+    kinds: patterns.map(({ kind }) => kind),
+    texts: patterns.map(({ text }) => text),
+    wholePath: folders.length > 0 ? new RegExp(folders.join('|'), 'iy') : undefined,
+  };
+}
+
+const slash = String.raw`(?:\\*\/|%(?:25)*2f|\\+u002f|&(?:#0*47|#x0*2f|sol);)`;
+
+function escapePattern(text: string): string {
+  return text.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&');
+}
+
+function distinct(texts: readonly string[]): string[] {
+  return [...new Set(texts)];
+}
+
+function longestFirst(texts: readonly string[]): string[] {
+  return distinct(texts).sort((a, b) => b.length - a.length);
+}
+
+/** Goes from anchor to anchor of a run of bytes, in rising order. */
+export class AnchorCursor {
+  private readonly text: { readonly s: ByteString };
+  private readonly places: number[] = [];
+  private readonly founds: string[] = [];
+  private readonly encoded: number[] = [];
+  private rootIsLast = false;
+  /** Up to where the anchors, and those in Base64, were gone through. */
+  private index = 0;
+  private encodedIndex = 0;
+
+  constructor(text: Stretch | ByteString, anchors: AnchorSearch | undefined) {
+    this.text = typeof text === 'string' ? { s: text } : text;
+    if (!anchors) return;
+    const { kinds, texts, wholePath } = anchors;
+    const bytes = text instanceof Stretch ? text.bytes : text;
+    anchors.search.each(bytes, (at, pattern) => {
+      switch (kinds[pattern]) {
+        case 'host':
+          this.add(at, texts[pattern]!, false);
+          break;
+        case 'path': {
+          wholePath!.lastIndex = at;
+          const path = wholePath!.exec(this.s);
+          if (path) this.add(at, path[0], false);
+          break;
+        }
+        case 'root':
+          // The anchor is the segment; the slash before it may be escaped.
+          this.add(at + 1, texts[pattern]!.slice(1), true);
+          break;
+        default:
+          this.encoded.push(at);
+      }
+    });
+  }
+
+  get s(): ByteString {
+    return this.text.s;
+  }
+
+  /** Offset of the anchor it stands at, or Infinity after the last one. */
+  get at(): number {
+    return this.places[this.index] ?? Number.POSITIVE_INFINITY;
+  }
+
+  /** A host's name in lower case, or the bytes of a path as they stand there. */
+  get found(): string {
+    return this.founds[this.index] ?? '';
+  }
+
+  /** Moves to the first anchor at or after an offset, if it stands before that. */
+  seek(from: number): number {
+    while (this.at < from) this.index++;
+    return this.at;
+  }
+
+  /** Moves to the first anchor in Base64 at or after an offset, if it stands before that. */
+  seekEncoded(from: number): number {
+    const { encoded } = this;
+    while (this.encodedIndex < encoded.length && encoded[this.encodedIndex]! < from) this.encodedIndex++;
+    return encoded[this.encodedIndex] ?? Number.POSITIVE_INFINITY;
+  }
+
+  /** Moves to the first anchor, encoded or not, at or after an offset. */
+  seekAny(from: number): number {
+    return Math.min(this.seek(from), this.seekEncoded(from));
+  }
+
+  /** Does something with the anchors from here on, and then stands here again. */
+  aside<T>(work: () => T): T {
+    const { index } = this;
+    try {
+      return work();
+    } finally {
+      this.index = index;
+    }
+  }
+
+  /** Of several anchors at one place the longest host comes before others, and a link's start comes last. */
+  private add(at: number, found: string, isRoot: boolean): void {
+    const { places, founds } = this;
+    const last = places.length - 1;
+    if (places[last] === at) {
+      if (this.rootIsLast) founds[last] = found;
+    } else {
+      places.push(at);
+      founds.push(found);
+    }
+    this.rootIsLast = isRoot;
+  }
+}

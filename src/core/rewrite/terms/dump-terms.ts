@@ -1,0 +1,40 @@
+import type { Pair } from '../../address/pairs.js';
+import { allColumns, columnsOf } from '../../site/data/family-columns.js';
+import type { DumpRewriting } from '../carriers/dump.js';
+import { compileGlobs, type Globs } from './globs.js';
+import { compileRules, type RuleOptions } from './rules.js';
+import { compileScope, type Scope } from './scope.js';
+
+/** What a rewriting of a dump is to do, as plain data that can be handed to another thread. */
+export interface DumpTerms {
+  readonly pairs: readonly Pair[];
+  readonly options: RuleOptions;
+  readonly prefix: { readonly from: string; readonly to: string } | undefined;
+  /** The family whose tables they are; undefined where it is not known, and any of them may be. */
+  readonly family: string | undefined;
+  /** Patterns of columns to leave, and of the only ones to rewrite (none for all). */
+  readonly leave: readonly string[];
+  readonly only: readonly string[];
+}
+
+/** The same prepared for the byte path. */
+export interface CompiledTerms extends DumpRewriting {
+  readonly scope: Scope;
+  /** Columns that hold a host by itself. */
+  readonly hosts: Globs;
+}
+
+export function compileDumpTerms(terms: DumpTerms): CompiledTerms {
+  const { pairs, options, prefix, family, leave, only } = terms;
+  const columns = family === undefined ? allColumns : [columnsOf(family)];
+  return {
+    rules: compileRules(pairs, options),
+    scope: compileScope(
+      leave,
+      columns.flatMap(one => one.leave),
+      only,
+    ),
+    hosts: compileGlobs(columns.flatMap(one => one.hosts)),
+    prefix: prefix && { ...prefix, data: columns.flatMap(one => one.prefixed) },
+  };
+}

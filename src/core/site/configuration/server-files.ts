@@ -1,0 +1,163 @@
+import { addressPath } from '../../address/address.js';
+import { asBytes, type ByteString, type Edit } from '../../bytes.js';
+import type { Finding } from '../../findings.js';
+import type { SiteMove } from '../families/family.js';
+
+/** What was seen in a file that the web server or the language reads, and what of it moves with the site. */
+export interface ServerFile {
+  readonly edits: readonly Edit[];
+  readonly findings: readonly Finding[];
+}
+
+const none: ServerFile = { edits: [], findings: [] };
+
+/** Whether a path is one of those that `readServerFile` knows. */
+export function isServerFile(path: string): boolean {
+  return reader(path) !== undefined;
+}
+
+/**
+ * Reads a file that steers the web server or the language: `.htaccess`, `.user.ini`, `php.ini`, `robots.txt`,
+ * `web.config`. What follows from the new path or address is edited; what cannot be decided is told.
+ * @param place how the file is named in findings
+ */
+export function readServerFile(path: string, source: ByteString, move: SiteMove, place: string): ServerFile {
+  const read = reader(path);
+  if (!read) return none;
+  const edits: Edit[] = [];
+  const findings: Finding[] = [];
+  let start = 0;
+  let number = 0;
+  for (const line of source.split('\n')) {
+    number++;
+    read(line, {
+      move,
+      edit: (from, to, put) => edits.push({ start: start + from, end: start + to, put: asBytes(put) }),
+      tell: finding => findings.push({ ...finding, place: `${place}:${number}` }),
+    });
+    start += line.length + 1;
+  }
+  return { edits, findings };
+}
+
+interface Line {
+  readonly move: SiteMove;
+  edit(from: number, to: number, put: string): void;
+  tell(finding: Omit<Finding, 'place'>): void;
+}
+
+type Reader = (line: string, at: Line) => void;
+
+function reader(path: string): Reader | undefined {
+  const name = path.slice(path.lastIndexOf('/') + 1);
+  if (name === '.htaccess') return readHtaccess;
+  if (name === '.user.ini' || name === 'php.ini') return readPhpIni;
+  if (path === 'robots.txt') return readRobots;
+  return name === 'web.config' ? readWebConfig : undefined;
+}
+
+/** https://httpd.apache.org/docs/2.4/mod/directives.html */
+const readHtaccess: Reader = (line, at) => {
+  if (/^\s*#/.test(line)) return;
+  fitPath(/^(\s*RewriteBase\s+)(\S+)/i, line, at);
+  fitPath(/^(\s*RewriteRule\s+(?:"[^"]*"|\S+)\s+"?)(\/[^\s"]*)/i, line, at);
+  fitPath(/^(\s*ErrorDocument\s+\d+\s+)(\/\S*)/i, line, at);
+  tellHost(line, at);
+  const prepended = /^\s*php_(?:admin_)?value\s+(auto_prepend_file|auto_append_file)\s+"?([^"\s]+)/i.exec(
+    line,
+  );
+  if (prepended) tellPrepended(prepended[1]!, prepended[2]!, at);
+  if (/^\s*(?:php_value|php_flag)\s/i.test(line) && !prepended) {
+    at.tell({
+      level: 'note',
+      code: 'server-file-php',
+      what: `A setting of the language stands here (${line.trim().slice(0, 60)}); a server that runs it apart answers with error 500`,
+      remedy: 'If the new site answers with error 500, take the line out and set it in the panel',
+    });
+  }
+};
+
+/** https://www.php.net/manual/en/configuration.file.per-user.php */
+const readPhpIni: Reader = (line, at) => {
+  const setting = /^\s*(auto_prepend_file|auto_append_file)\s*=\s*["']?([^"';\s]+)/i.exec(line);
+  if (setting) return tellPrepended(setting[1]!, setting[2]!, at);
+  const path = /^\s*[\w.]+\s*=\s*["']?(\/[^"';\s]+)/.exec(line)?.[1];
+  if (path === undefined) return;
+  const next = at.move.rewritten(asBytes(path));
+  const from = line.indexOf(path);
+  if (next !== path) at.edit(from, from + path.length, next);
+  else {
+    at.tell({
+      level: 'note',
+      code: 'server-file-path',
+      what: `A path on the old server stands here (${path})`,
+      remedy: 'See whether it is there at the new host, or name it in rewrite.pairs',
+    });
+  }
+};
+
+/** RFC 9309 */
+const readRobots: Reader = (line, at) => {
+  const sitemap = /^(\s*sitemap:\s*)(\S+)/i.exec(line);
+  if (sitemap) {
+    const [, before, address] = sitemap;
+    const next = at.move.rewritten(asBytes(address!));
+    if (next !== address) at.edit(before!.length, before!.length + address!.length, next);
+  }
+  if (/^\s*disallow:\s*\/\s*$/i.test(line)) {
+    at.tell({
+      level: 'note',
+      code: 'robots-shut-out',
+      what: 'Search engines are told to stay away from the whole site',
+      remedy: 'If the new site shall be found, take the line out after the cutover',
+    });
+  }
+};
+
+const readWebConfig: Reader = (line, at) => {
+  tellHost(line, at);
+};
+
+/** Puts a path below the old one where it belongs below the new one. */
+function fitPath(pattern: RegExp, line: string, { move, edit }: Line): void {
+  const found = pattern.exec(line);
+  if (!found) return;
+  const [, before, path] = found;
+  const old = addressPath(move.oldAddress);
+  const next = addressPath(move.newAddress);
+  if (old === next || !isBelow(path!, old)) return;
+  // What was fitted before stays as it is, also where the new path begins like the old one.
+  if (isBelow(next, old) && isBelow(path!.replace(/\/$/, ''), next)) return;
+  edit(before!.length, before!.length + path!.length, `${next}${path!.slice(old.length)}` || '/');
+}
+
+function isBelow(path: string, folder: string): boolean {
+  return path === folder || path.startsWith(`${folder}/`);
+}
+
+/** A robots.txt that tells search engines to stay away from the whole site, or one that no longer does. */
+export function robotsThat(wish: 'hide' | 'show', source: ByteString | undefined): ByteString | undefined {
+  if (wish === 'hide') return asBytes('User-agent: *\nDisallow: /\n');
+  return source && asBytes(source.replace(/^\s*disallow:\s*\/\s*(?:\r?\n|$)/gim, ''));
+}
+
+function tellHost(line: string, { move, tell }: Line): void {
+  const host = move.oldAddress.host;
+  if (!line.toLowerCase().replaceAll('\\.', '.').includes(host) || host === move.newAddress.host) return;
+  tell({
+    level: 'warn',
+    code: 'server-file-host',
+    what: `A rule names the old host (${line.trim().slice(0, 80)}); it may send visitors of the new site back`,
+    remedy: 'Change the rule by hand at the new host, or take it out',
+  });
+}
+
+function tellPrepended(setting: string, path: string, { tell }: Line): void {
+  if (path === 'none') return;
+  tell({
+    level: 'warn',
+    code: 'server-file-prepends',
+    what: `${setting} names ${path}; where that file is not there, no page of the new site is shown`,
+    remedy: 'Take the line out for the move and let the extension that wrote it write it anew',
+  });
+}

@@ -1,0 +1,123 @@
+import { Readable } from 'node:stream';
+import { createGunzip } from 'node:zlib';
+import { DamageError, UsageError } from '../../../core/errors.js';
+
+/** How a dump may be packed, by its first bytes. */
+export type Packing = 'gzip' | 'bzip2' | 'zip';
+
+const chunkBytes = 1 << 20;
+
+/** @param head at least four bytes of the file, where it has as many */
+export function packingOf(head: Buffer): Packing | undefined {
+  if (head[0] === 0x1f && head[1] === 0x8b) return 'gzip';
+  const letters = head.toString('latin1', 0, 4);
+  if (letters.startsWith('BZh')) return 'bzip2';
+  return letters === 'PK\x03\x04' ? 'zip' : undefined;
+}
+
+/** Unpacks gzip (RFC 1952), also several members one after the other. */
+export async function* gunzipped(packed: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
+  const gunzip = createGunzip({ chunkSize: chunkBytes });
+  const feeding = (async () => {
+    let next = () => {};
+    gunzip.on('drain', () => next()).on('close', () => next());
+    for await (const chunk of packed) {
+      if (gunzip.write(chunk) || gunzip.destroyed) continue;
+      await new Promise<void>(room => {
+        next = room;
+      });
+    }
+    gunzip.end();
+  })().catch(error => gunzip.destroy(error as Error));
+  try {
+    yield* gunzip as AsyncIterable<Buffer>;
+  } finally {
+    gunzip.destroy();
+    await feeding;
+  }
+}
+
+/** Unpacks bzip2, also several streams one after the other. @throws DamageError where it is damaged or cut short */
+export async function* bunzipped(packed: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
+  const { default: bunzip2 } = await import('unbzip2-stream');
+  const unpacking = new Readable().wrap(Readable.from(packed).pipe(bunzip2()));
+  try {
+    yield* unpacking as AsyncIterable<Buffer>;
+  } catch (error) {
+    throw damaged(`its bzip2 packing is damaged or cut short (${(error as Error).message ?? error})`, error);
+  }
+}
+
+/**
+ * Unpacks the one dump in a zip archive.
+ * @param progress is told the bytes of the archive that were read
+ * @throws UsageError where several files, or none, could be the dump; DamageError where it is damaged
+ */
+export async function* unzipped(file: string, progress: (bytes: number) => void): AsyncIterable<Buffer> {
+  if (file === '-') {
+    throw new UsageError({
+      doing: 'Reading the dump from standard input',
+      cause: 'it is packed with zip, whose table of contents stands at its end',
+      remedy: 'Name the file itself',
+    });
+  }
+  const { default: yauzl } = await import('yauzl');
+  const archive = await new Promise<import('yauzl').ZipFile>((resolve, reject) =>
+    yauzl.open(file, { lazyEntries: true, autoClose: false }, (error, opened) =>
+      error ? reject(damaged(`its zip packing is damaged (${error.message})`, error)) : resolve(opened),
+    ),
+  );
+  try {
+    const entry = await dumpIn(archive, file);
+    const stream = await new Promise<Readable>((resolve, reject) =>
+      archive.openReadStream(entry, (error, opened) => (error ? reject(error) : resolve(opened))),
+    );
+    let read = 0;
+    for await (const chunk of stream as AsyncIterable<Buffer>) {
+      read += chunk.length;
+      progress(Math.round((read / Math.max(1, entry.uncompressedSize)) * entry.compressedSize));
+      yield chunk;
+    }
+  } catch (error) {
+    if (error instanceof UsageError) throw error;
+    throw damaged(`its zip packing is damaged (${(error as Error).message})`, error);
+  } finally {
+    archive.close();
+  }
+}
+
+/** The entry that is the dump: the only one whose name ends in `.sql`, or the only one at all. */
+async function dumpIn(archive: import('yauzl').ZipFile, file: string): Promise<import('yauzl').Entry> {
+  const entries: import('yauzl').Entry[] = [];
+  await new Promise<void>((resolve, reject) => {
+    archive.on('entry', entry => {
+      if (!entry.fileName.endsWith('/')) entries.push(entry);
+      archive.readEntry();
+    });
+    archive.once('end', resolve).once('error', reject);
+    archive.readEntry();
+  });
+  const dumps = entries.filter(({ fileName }) => /\.sql$/i.test(fileName));
+  const [only, another] = dumps.length > 0 ? dumps : entries;
+  const refuse = (cause: string, remedy: string) =>
+    new UsageError({ doing: `Reading the dump ${file}`, cause, remedy });
+  if (!only) throw refuse('there is no file in the archive', 'Export the database again');
+  if (another)
+    throw refuse(
+      `${dumps.length || entries.length} files in the archive could be the dump`,
+      'Unpack it, and name the one that is',
+    );
+  if ((only.generalPurposeBitFlag & 1) !== 0)
+    throw refuse(
+      'it is encrypted',
+      'Unpack it with its password first, and delete the unpacked file afterwards',
+    );
+  return only;
+}
+
+function damaged(cause: string, error: unknown): DamageError {
+  return new DamageError(
+    { doing: 'Reading the dump', cause, remedy: 'Take the dump again, or carry the file again' },
+    { cause: error },
+  );
+}

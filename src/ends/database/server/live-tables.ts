@@ -1,0 +1,55 @@
+import { writingOf } from '../../../core/database/column.js';
+import type { LiveTable } from '../../../core/database/row-update.js';
+import { columnsOf, type SeenTable, tablesOf } from './catalog.js';
+import type { DatabaseSession } from './session.js';
+
+/** A table with what the server says of its size. */
+export interface SeenLiveTable extends LiveTable {
+  readonly seen: SeenTable;
+}
+
+/** The tables of the session's database, with the key by which a row of each is told from all others. */
+export async function liveTables(session: DatabaseSession): Promise<SeenLiveTable[]> {
+  const columns = await columnsOf(session);
+  const keys = await keysOf(session);
+  const touched = new Set(
+    (
+      await session.rows(
+        "SELECT TABLE_NAME, COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND EXTRA LIKE '%on update%'",
+      )
+    ).map(names => names.join('\0')),
+  );
+  const seen = (await tablesOf(session)).filter(({ kind, trouble }) => kind === 'table' && !trouble);
+  return seen.map(table => {
+    const all = (columns.get(table.name) ?? []).map(column => ({
+      ...column,
+      touched: touched.has(`${table.name}\0${column.name}`),
+    }));
+    const key = (keys.get(table.name) ?? []).map(name => all.findIndex(column => column.name === name));
+    // What a FLOAT shows is not what it holds.
+    const exact = key.every(
+      i => i >= 0 && !/^(?:float|double|real)$/.test(all[i]!.type) && writingOf(all[i]!) !== 'bits',
+    );
+    return { name: table.name, columns: all, key: exact ? key : [], seen: table };
+  });
+}
+
+/** The columns of each table's primary key, or of a unique key without NULL in it. */
+async function keysOf(session: DatabaseSession): Promise<Map<string, string[]>> {
+  const rows = await session.rows(
+    `SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, NULLABLE, SUB_PART FROM information_schema.STATISTICS
+     WHERE TABLE_SCHEMA = DATABASE() AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`,
+  );
+  const indexes = new Map<string, { table: string; columns: string[]; sure: boolean }>();
+  for (const [table, index, column, nullable, part] of rows) {
+    const key = `${table}\0${index}`;
+    const one = indexes.get(key) ?? { table: table!, columns: [], sure: true };
+    indexes.set(key, one);
+    one.columns.push(column!);
+    if (nullable === 'YES' || part !== null) one.sure = false;
+  }
+  const keys = new Map<string, string[]>();
+  for (const { table, columns, sure } of indexes.values())
+    if (sure && !keys.has(table)) keys.set(table, columns);
+  return keys;
+}

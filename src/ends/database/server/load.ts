@@ -1,0 +1,353 @@
+import { asBytes, type ByteString, textOf } from '../../../core/bytes.js';
+import { quoteText } from '../../../core/database/column.js';
+import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
+import { DamageError } from '../../../core/errors.js';
+import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
+import { type DumpProgress, readDump } from '../dump/reader.js';
+import { bytes } from './catalog.js';
+import type { SeenServer } from './probe.js';
+import { type DatabaseSession, isPassing, type ServerSaid } from './session.js';
+
+/** What a load came to. */
+export type LoadDone = Pick<Load, 'fitted' | 'warnings' | 'leftOut'>;
+
+/** What a server warned of while rows went in. */
+export interface LoadWarning {
+  readonly table: string;
+  /** The server's number for it: https://mariadb.com/kb/en/mariadb-error-codes/ */
+  readonly code: number;
+  readonly message: string;
+  count: number;
+}
+
+/** The name of the small table in which a load notes how far it is. It is dropped at the end. */
+export const loadTable = 'able_porter_load';
+
+/** Where a load stands, as its table says. */
+export interface LoadPosition {
+  /** Which dump is loaded: its SHA-256. */
+  readonly dump: string;
+  /** How many of its statements are done for good. */
+  readonly done: number;
+  /** The table that rows went into last. */
+  readonly table: string;
+}
+
+/** Bytes of one statement as the dump is cut; the numbers of statements depend on it. */
+const longestStatement = 512 * 1024;
+/** Bytes of statements that are done or undone together. */
+const batchBytes = 2 * 1024 * 1024;
+/** Bytes of statements that may wait for the server. */
+const queueBytes = 4 * 1024 * 1024;
+/** How often a batch is tried that meets deadlocks or locks. */
+const tries = 5;
+
+/** Errors that say that a statement of structure was done already. */
+const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 1359, 1360, 1537, 1826, 4031]);
+
+/**
+ * Loads the statements of a dump over one connection: in transactions, each of which also notes how far the load is,
+ * so that a load that is broken off at any moment goes on at the right statement. What can be retried is.
+ */
+class Load {
+  readonly fitted: Fitted = new Map();
+  readonly warnings: LoadWarning[] = [];
+  /** Statements that work on something else than this database, and were not run. */
+  readonly leftOut: string[] = [];
+  private readonly session: DatabaseSession;
+  private readonly has: ServerHas;
+  private readonly limit: number;
+  private readonly signal: AbortSignal;
+  private readonly reader: DumpStatements;
+  private position: LoadPosition;
+  /** A table without transactions whose rows are put in anew. */
+  private redo: string | undefined;
+  private number = 0;
+  private resumedAt: number;
+  private queue: { readonly statement: DumpStatement; readonly number: number }[] = [];
+  private queued = 0;
+  private running: Promise<void> | undefined;
+  private whenRoom: (() => void) | undefined;
+  private failure: unknown;
+
+  /**
+   * @param position as `positionOf` gave it, or `beginLoad` made it
+   * @param limit bytes of the longest statement that the server takes
+   */
+  constructor(
+    session: DatabaseSession,
+    position: LoadPosition,
+    options: { has: ServerHas; limit: number; signal: AbortSignal },
+  ) {
+    this.session = session;
+    this.position = position;
+    this.resumedAt = position.done;
+    this.has = options.has;
+    this.limit = options.limit;
+    this.signal = options.signal;
+    this.reader = new DumpStatements(longestStatement, statement => this.take(statement));
+  }
+
+  /** Readies the session, and what a broken-off load left of a table without transactions. */
+  async begin(): Promise<void> {
+    await this.session.run('SET NAMES utf8mb4');
+    await this.session.run(
+      "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, unique_checks = 0, net_read_timeout = 28800, wait_timeout = 28800",
+    );
+    const { table } = this.position;
+    if (table === '') return;
+    const engine = await this.session.value(
+      `SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ${quoteText(table)}`,
+    );
+    if (!engine || /^innodb$/i.test(engine)) return;
+    // Nobody can tell how much of the last statement such a table has taken.
+    await this.session.run(`TRUNCATE TABLE \`${table.replaceAll('`', '``')}\``);
+    this.redo = table;
+  }
+
+  /** @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer): void {
+    this.reader.push(chunk);
+  }
+
+  finish(): void {
+    this.reader.finish();
+  }
+
+  /** Waits while more statements are read than the server has done. */
+  async settle(): Promise<void> {
+    if (this.queued > queueBytes && !this.failure) await new Promise<void>(room => (this.whenRoom = room));
+    if (this.failure) throw this.failure;
+  }
+
+  /** Waits for all. */
+  async end(): Promise<void> {
+    await this.running;
+    if (this.failure) throw this.failure;
+  }
+
+  private take(statement: DumpStatement): void {
+    const number = ++this.number;
+    // After a statement that failed none may follow, or its rows would be passed over for good.
+    if (statement.kind === 'own' || this.failure) return;
+    if (statement.kind === 'elsewhere') {
+      this.leftOut.push(headOf(statement.sql));
+      return;
+    }
+    const again = this.redo !== undefined && statement.table === this.redo;
+    if (number <= this.position.done && statement.kind !== 'session' && !again) return;
+    refuseQualified(statement.sql);
+    this.queue.push({ statement, number });
+    this.queued += statement.sql.length;
+    this.running ??= this.work();
+  }
+
+  private async work(): Promise<void> {
+    try {
+      // What was taken in the same moment comes along.
+      await Promise.resolve();
+      while (this.queue.length > 0 && !this.failure) {
+        this.signal.throwIfAborted();
+        const { statement, number } = this.queue[0]!;
+        if (putsRows(statement)) await this.workBatch();
+        else {
+          this.queue.shift();
+          await this.workAlone(statement, number);
+          this.queued -= statement.sql.length;
+        }
+        if (this.queued < queueBytes / 2) this.whenRoom?.();
+      }
+    } catch (error) {
+      this.failure ??= error;
+      this.queue = [];
+    } finally {
+      this.running = undefined;
+      this.whenRoom?.();
+    }
+  }
+
+  /** A statement that a server commits by itself, or that holds for the session. */
+  private async workAlone({ sql, kind }: DumpStatement, number: number): Promise<void> {
+    try {
+      await this.session.run(fitStatement(sql, this.has, this.fitted));
+    } catch (error) {
+      const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
+      if (kind === 'session' && !isPassing(error) && isUnknownSetting(error)) {
+        this.leftOut.push(headOf(sql));
+        return;
+      }
+      if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0)) throw inStatement(error, sql);
+    }
+    if (kind === 'session') return;
+    this.position = { ...this.position, done: number };
+    await this.session.run(notes(this.position));
+  }
+
+  /** Statements that put rows into one table, in one transaction with the note of how far the load is. */
+  private async workBatch(): Promise<void> {
+    const batch: typeof this.queue = [];
+    let bytes = 0;
+    const { table } = this.queue[0]!.statement;
+    while (this.queue.length > 0 && bytes < batchBytes) {
+      const { statement } = this.queue[0]!;
+      if (!putsRows(statement) || statement.table !== table) break;
+      batch.push(this.queue.shift()!);
+      bytes += statement.sql.length;
+    }
+    if (table !== this.position.table) {
+      // A table without transactions takes rows at once: it is noted first that it may have.
+      this.position = { ...this.position, table };
+      await this.session.run(notes(this.position));
+    }
+    for (let attempt = 1; ; attempt++) {
+      try {
+        await this.doBatch(batch);
+        break;
+      } catch (error) {
+        if (!isPassing(error) || attempt === tries) throw error;
+        await this.session.run('ROLLBACK');
+        await new Promise(resolve => setTimeout(resolve, 200 * attempt));
+      }
+    }
+    this.queued -= bytes;
+  }
+
+  private async doBatch(batch: typeof this.queue): Promise<void> {
+    const { table } = batch[0]!.statement;
+    await this.session.run('START TRANSACTION');
+    for (const { statement } of batch) for (const sql of this.pieces(statement)) await this.put(sql, table);
+    const position = { ...this.position, done: Math.max(this.position.done, batch.at(-1)!.number) };
+    await this.session.run(notes(position));
+    await this.session.run('COMMIT');
+    this.position = position;
+  }
+
+  private async put(sql: ByteString, table: string): Promise<void> {
+    try {
+      const { warnings } = await this.session.run(sql);
+      if (warnings > 0) await this.note(table);
+    } catch (error) {
+      throw inStatement(error, sql);
+    }
+  }
+
+  /** A statement, in several where it is longer than the server takes. */
+  private pieces(statement: DumpStatement): ByteString[] {
+    if (statement.sql.length <= this.limit || statement.kind !== 'rows') return [statement.sql];
+    const pieces: ByteString[] = [];
+    const cutter = new DumpStatements(this.limit / 2, ({ sql }) => pieces.push(sql));
+    cutter.push(Buffer.from(`${statement.sql};\n`, 'latin1'));
+    cutter.finish();
+    return pieces;
+  }
+
+  private async note(table: string): Promise<void> {
+    for (const [level, code, message] of await this.session.rows('SHOW WARNINGS')) {
+      if (level === 'Note') continue;
+      const known = this.warnings.find(one => one.table === table && one.code === Number(code));
+      if (known) known.count++;
+      else if (this.warnings.length < 100)
+        this.warnings.push({ table, code: Number(code), message: message ?? '', count: 1 });
+    }
+  }
+}
+
+/** How a dump is loaded. */
+export interface LoadWish {
+  /** What the server says of itself. */
+  readonly server: SeenServer;
+  readonly signal: AbortSignal;
+  /** Bytes of the longest statement to send, where that is less than the server says. */
+  readonly limit?: number;
+  readonly progress?: DumpProgress;
+}
+
+/** Loads a dump from its first statement, or from where an earlier load of the same was broken off. */
+export async function loadDump(
+  session: DatabaseSession,
+  file: string,
+  position: LoadPosition,
+  { server, signal, limit, progress }: LoadWish,
+): Promise<LoadDone> {
+  const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
+  const load = new Load(session, position, {
+    has: { charsets: lower(server.charsets), collations: lower(server.collations) },
+    limit: limit ?? longestFor(server),
+    signal,
+  });
+  await load.begin();
+  await readDump(file, load, { signal, ...(progress ? { progress } : {}), after: () => load.settle() });
+  await load.end();
+  return load;
+}
+
+/** Bytes of the longest statement that a server takes, with room for what goes around it. */
+export function longestFor({ packet }: SeenServer): number {
+  return Math.max(16 * 1024, packet - 4096);
+}
+
+/** Where a load of some dump stands; undefined where none was begun. */
+export async function positionOf(session: DatabaseSession): Promise<LoadPosition | undefined> {
+  const [there] = await session.rows(`SHOW TABLES LIKE '${loadTable.replaceAll('_', '\\_')}'`);
+  if (!there) return undefined;
+  const [row] = await session.rows(`SELECT dump, done, table_name FROM ${loadTable}`);
+  if (!row) return undefined;
+  const [dump, done, table] = row;
+  return { dump: dump!, done: Number(done), table: bytes(table!) };
+}
+
+/** Notes that a load begins. */
+export async function beginLoad(session: DatabaseSession, dump: string): Promise<LoadPosition> {
+  await session.run(`DROP TABLE IF EXISTS ${loadTable}`);
+  await session.run(
+    `CREATE TABLE ${loadTable} (id TINYINT NOT NULL PRIMARY KEY, dump CHAR(64) NOT NULL, done BIGINT NOT NULL, table_name VARCHAR(64) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4`,
+  );
+  await session.run(`INSERT INTO ${loadTable} VALUES (1, ${quoteText(dump)}, 0, '')`);
+  return { dump, done: 0, table: '' };
+}
+
+/** Takes the note away. */
+export async function endLoad(session: DatabaseSession): Promise<void> {
+  await session.run(`DROP TABLE IF EXISTS ${loadTable}`);
+}
+
+function notes({ done, table }: LoadPosition): string {
+  return `UPDATE ${loadTable} SET done = ${done}, table_name = ${quoteText(table)}`;
+}
+
+function putsRows({ kind }: DumpStatement): boolean {
+  return kind === 'rows' || kind === 'data';
+}
+
+/** A setting that this server does not know, or lets nobody change: what a dump says of itself may need it no more. */
+function isUnknownSetting(error: unknown): boolean {
+  return [1193, 1227, 1231, 1238, 1115, 1273].includes((error as ServerSaid).errno ?? 0);
+}
+
+/** @throws DamageError for a statement that names a table of another database */
+function refuseQualified(sql: ByteString): void {
+  const name = '(?:`(?:[^`]|``)+`|[\\w$]+)';
+  const qualified = new RegExp(
+    `^(?:insert\\s+(?:ignore\\s+)?into|replace\\s+into|(?:create|drop|alter|truncate)\\s+(?:table|view)(?:\\s+if\\s+(?:not\\s+)?exists)?)\\s+${name}\\s*\\.`,
+    'i',
+  );
+  if (!qualified.test(sql.slice(0, 400))) return;
+  throw new DamageError({
+    doing: 'Loading the dump',
+    cause: `a statement names a table of another database (${textOf(headOf(sql))})`,
+    remedy: 'Dump the database without the names of databases in it',
+  });
+}
+
+/** The server's error with the statement's beginning put to it. */
+function inStatement(error: unknown, sql: ByteString): unknown {
+  const said = error as ServerSaid & { sqlMessage?: string };
+  if (typeof said.sqlMessage === 'string' && !said.sqlMessage.includes(' [in '))
+    said.sqlMessage += ` [in ${textOf(headOf(sql))}…]`;
+  return error;
+}
+
+/** How a statement begins, without any value: in those for users, and in rows, that may be a password. */
+function headOf(sql: ByteString): ByteString {
+  return asBytes(/^[^'"(]{0,60}/.exec(sql)![0].replace(/\s+/g, ' ').trim());
+}

@@ -1,0 +1,320 @@
+import {
+  type Column,
+  introducerOf,
+  quoteName,
+  selectedAs,
+  writingOf,
+} from '../../../core/database/column.js';
+import { InsertWriter } from '../../../core/database/insert-writer.js';
+import { DamageError } from '../../../core/errors.js';
+import { version } from '../../../version.js';
+import { bytes, columnsOf, type SeenTable, tablesOf } from './catalog.js';
+import { DatabaseSession, type DatabaseWay } from './session.js';
+
+/** Takes the bytes of a dump. */
+export interface DumpSink {
+  take(chunk: Buffer): void;
+  /** Bytes that were taken and not passed on yet. */
+  readonly waiting: number;
+  /** Ends when no more than so many bytes wait. */
+  room(bytes: number): Promise<void>;
+}
+
+/** What is taken besides tables and their triggers and views. */
+export interface AlsoTaken {
+  readonly routines: boolean;
+  readonly events: boolean;
+}
+
+/** The SQL mode of a dump: what stands in it goes in as it is, also a zero in a counted column. */
+const ownMode = 'NO_AUTO_VALUE_ON_ZERO';
+/** How a table is written. */
+export interface TableOptions {
+  readonly progress?: (rows: number) => void;
+  /** No more rows than so many; 0 for none. */
+  readonly most?: number | undefined;
+}
+
+/** Engines whose tables a transaction sees as they were when it began. */
+const steady = /^(?:innodb|rocksdb|tokudb|ndbcluster)$/i;
+/** So much may wait for the disk before the server is asked to wait, in bytes. */
+const mostWaiting = 4 * 1024 * 1024;
+
+/**
+ * A database as it is at one moment: every table of an engine with transactions is read as it was when the snapshot
+ * was opened, whatever is written meanwhile. Nothing is changed.
+ */
+export class Snapshot {
+  readonly tables: readonly SeenTable[];
+  readonly server: string;
+  /** The character set in which text is read and the dump is written. */
+  readonly charset: string;
+  private readonly session: DatabaseSession;
+  private readonly columns: ReadonlyMap<string, readonly Column[]>;
+  private locks: DatabaseSession | undefined;
+  /** One for all tables, for its memory is not given back soon. */
+  private readonly writer = new InsertWriter(chunk => this.passOn(chunk));
+  /** Where the rows of the table go that is being written. */
+  private passOn: (chunk: Buffer) => void = () => {};
+
+  private constructor(
+    session: DatabaseSession,
+    tables: readonly SeenTable[],
+    columns: ReadonlyMap<string, readonly Column[]>,
+    server: string,
+    charset: string,
+  ) {
+    this.session = session;
+    this.tables = tables;
+    this.columns = columns;
+    this.server = server;
+    this.charset = charset;
+  }
+
+  /**
+   * @param charset that in which the site itself speaks to its server, if it is known
+   * @param wanted which tables are asked for
+   */
+  static async open(
+    way: DatabaseWay,
+    charset: string | undefined,
+    wanted: (table: string) => boolean,
+  ): Promise<Snapshot> {
+    const session = await DatabaseSession.open(way);
+    try {
+      const server = (await session.value('SELECT VERSION()')) ?? '';
+      await session.run("SET SESSION sql_mode = ''");
+      await session.run("SET SESSION time_zone = '+00:00'");
+      // Large tables take long to read.
+      for (const limit of ['net_write_timeout', 'net_read_timeout', 'wait_timeout'])
+        await session.run(`SET SESSION ${limit} = 28800`);
+      await session.run('SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ');
+      await session.run('START TRANSACTION WITH CONSISTENT SNAPSHOT');
+      const columns = await columnsOf(session);
+      const tables = (await tablesOf(session)).filter(({ name }) => wanted(name));
+      const used = spokenIn(
+        charset,
+        tables.flatMap(({ name }) => columns.get(name) ?? []),
+      );
+      await session.run(`SET NAMES ${used}`);
+      return new Snapshot(session, tables, columns, server, used);
+    } catch (error) {
+      session.destroy();
+      throw error;
+    }
+  }
+
+  /** The tables that hold rows of their own. */
+  get own(): readonly SeenTable[] {
+    return this.tables.filter(({ kind }) => kind === 'table');
+  }
+
+  /** Tables of engines without transactions: they are read as they are when their turn comes. */
+  get unsteady(): readonly SeenTable[] {
+    return this.own.filter(({ engine, trouble }) => !trouble && !steady.test(engine));
+  }
+
+  /**
+   * Keeps others from writing to some tables until the snapshot is closed.
+   * @returns false where the account may not
+   */
+  async lock(tables: readonly SeenTable[]): Promise<boolean> {
+    // On a connection of its own, for locking ends a transaction.
+    const session = await DatabaseSession.open(this.session.way);
+    try {
+      await session.run(
+        `LOCK TABLES ${tables.map(({ name }) => `${bytes(quoteName(name))} READ`).join(', ')}`,
+      );
+      this.locks = session;
+      return true;
+    } catch {
+      session.destroy();
+      return false;
+    }
+  }
+
+  /** What a dump says before its first table. */
+  head(taken: Date): Buffer {
+    return Buffer.from(
+      [
+        `-- Able Porter ${version} dump of ${this.session.way.place.name.replace(/\s/g, ' ')}`,
+        `-- Server version\t${this.server}`,
+        `-- Taken ${taken.toISOString()}`,
+        '',
+        `SET NAMES ${this.charset};`,
+        "SET TIME_ZONE='+00:00';",
+        `SET SQL_MODE='${ownMode}';`,
+        'SET FOREIGN_KEY_CHECKS=0;',
+        'SET UNIQUE_CHECKS=0;',
+        '',
+        '',
+      ].join('\n'),
+    );
+  }
+
+  /** What a dump says after its last, without which it does not look whole. */
+  tail(): Buffer {
+    return Buffer.from('\nSET UNIQUE_CHECKS=1;\nSET FOREIGN_KEY_CHECKS=1;\n-- Dump completed\n');
+  }
+
+  /** Writes a table: how it is made, and its rows. Gives how many. */
+  async writeTable(
+    table: SeenTable,
+    sink: DumpSink,
+    signal: AbortSignal,
+    { progress, most }: TableOptions = {},
+  ): Promise<number> {
+    const name = bytes(quoteName(table.name));
+    const create = (await this.created('TABLE', name, 1))[1];
+    sink.take(Buffer.from(`\n-- Table ${name}\n\nDROP TABLE IF EXISTS ${name};\n${create};\n\n`, 'latin1'));
+    if (most === 0) {
+      await sink.room(0);
+      return 0;
+    }
+    const columns = this.columnsOf(table.name);
+    const list = columns.map(column => bytes(quoteName(column.name))).join();
+    const limit = most === undefined ? '' : ` LIMIT ${most}`;
+    let paused = false;
+    let failure: unknown;
+    const fail = (error: unknown) => {
+      failure = error;
+      this.session.destroy();
+    };
+    const { writer } = this;
+    this.passOn = chunk => {
+      sink.take(chunk);
+      progress?.(writer.rows);
+      if (signal.aborted) this.session.destroy();
+      if (sink.waiting < mostWaiting || paused) return;
+      paused = true;
+      this.session.pause();
+      sink.room(mostWaiting / 2).then(() => {
+        paused = false;
+        this.session.resume();
+      }, fail);
+    };
+    const written = columns.map(column => ({
+      writing: writingOf(column),
+      introducer: introducerOf(column, this.charset),
+    }));
+    writer.begin(`INSERT INTO ${name} (${list}) VALUES`, written);
+    try {
+      await this.session.each(
+        `SELECT ${columns.map(column => bytes(selectedAs(column))).join()} FROM ${name}${limit}`,
+        cells => writer.row(cells),
+      );
+    } catch (error) {
+      signal.throwIfAborted();
+      throw failure ?? error;
+    }
+    writer.finish();
+    await sink.room(0);
+    signal.throwIfAborted();
+    return writer.rows;
+  }
+
+  /** The columns of a table that hold values of their own. */
+  columnsOf(table: string): readonly Column[] {
+    return (this.columns.get(table) ?? []).filter(({ generated }) => !generated);
+  }
+
+  /** Writes what works on tables: triggers, routines, events and views, each after what it may need. */
+  async writeRest(sink: DumpSink, also: AlsoTaken): Promise<void> {
+    const wanted = new Set(this.tables.map(({ name }) => name));
+    const triggers = (
+      await this.session.rows(
+        'SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() ORDER BY ACTION_ORDER',
+      )
+    ).filter(([, table]) => wanted.has(table!));
+    for (const [trigger] of triggers) await this.writeProgram(sink, 'TRIGGER', trigger!);
+    const routines = also.routines
+      ? await this.session.rows(
+          'SELECT ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()',
+        )
+      : [];
+    for (const [type, name] of routines) await this.writeProgram(sink, type!, name!);
+    const views = await this.viewsInOrder();
+    for (const { name, create } of views)
+      sink.take(Buffer.from(`\nDROP VIEW IF EXISTS ${bytes(quoteName(name))};\n${create};\n`, 'latin1'));
+    const events = also.events
+      ? await this.session.rows(
+          'SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()',
+        )
+      : [];
+    for (const [name] of events) await this.writeProgram(sink, 'EVENT', name!);
+    await sink.room(0);
+  }
+
+  async close(): Promise<void> {
+    await this.locks?.close();
+    await this.session.close();
+  }
+
+  /** What `SHOW CREATE …` says, as bytes. @param column the one that holds the statement */
+  private async created(kind: string, name: string, column: number): Promise<string[]> {
+    let cells: (Buffer | null)[] = [];
+    await this.session.each(`SHOW CREATE ${kind} ${name}`, row => {
+      cells = row;
+    });
+    if (cells[column]) return cells.map(cell => cell?.toString('latin1') ?? '');
+    throw new DamageError({
+      doing: `Taking the ${kind.toLowerCase()} ${name}`,
+      cause: 'the server does not say how it is made',
+      remedy: 'Give the user the right to see it (SHOW VIEW, TRIGGER, or being its owner), or leave it out',
+    });
+  }
+
+  /** Writes what runs at the server, in the SQL mode in which it was made. */
+  private async writeProgram(sink: DumpSink, kind: string, name: string): Promise<void> {
+    const quoted = bytes(quoteName(name));
+    // An event's statement stands one column further on, after its time zone.
+    const column = kind === 'EVENT' ? 3 : 2;
+    const cells = await this.created(kind, quoted, column);
+    const lines = [
+      '',
+      `DROP ${kind} IF EXISTS ${quoted};`,
+      `SET SQL_MODE='${cells[1]}';`,
+      'DELIMITER ;;',
+      `${cells[column]};;`,
+      'DELIMITER ;',
+      `SET SQL_MODE='${ownMode}';`,
+      '',
+    ];
+    sink.take(Buffer.from(lines.join('\n'), 'latin1'));
+  }
+
+  /** Views after those that they look at. */
+  private async viewsInOrder(): Promise<{ name: string; create: string }[]> {
+    const views: { name: string; create: string }[] = [];
+    for (const { name, kind } of this.tables) {
+      if (kind !== 'view') continue;
+      const create = (await this.created('VIEW', bytes(quoteName(name)), 1))[1]!;
+      views.push({ name, create: withoutDatabase(create, bytes(quoteName(this.session.way.place.name))) });
+    }
+    const looksAt = (one: { create: string }, other: { name: string }) =>
+      one.create.includes(bytes(quoteName(other.name)), one.create.search(/\sAS\s/i));
+    const ordered: typeof views = [];
+    while (views.length > 0) {
+      const free = views.findIndex(one => !views.some(other => other !== one && looksAt(one, other)));
+      ordered.push(...views.splice(Math.max(free, 0), 1));
+    }
+    return ordered;
+  }
+}
+
+/** A view's program names its own database before every table; without it the view can be loaded elsewhere. */
+function withoutDatabase(create: string, database: string): string {
+  return create.replaceAll(`${database}.`, '');
+}
+
+/**
+ * The character set to read and write text in. That of the site's own connection, so that the lengths in its
+ * serialized values are true for the dump; where columns are of other character sets too, only UTF-8 can say all.
+ */
+function spokenIn(charset: string | undefined, columns: readonly Column[]): string {
+  const wanted = charset?.toLowerCase() ?? '';
+  if (!/^\w+$/.test(wanted) || /^utf-?8/.test(wanted)) return 'utf8mb4';
+  return columns.every(column => column.charset === undefined || column.charset === wanted)
+    ? wanted
+    : 'utf8mb4';
+}
