@@ -11,8 +11,8 @@ const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { tell
   import('yargs'),
   import('yargs/helpers'),
   import('./commands.js'),
-  import('./command.js'),
-  import('./tell-error.js'),
+  import('./program/command.js'),
+  import('./program/show-error.js'),
 ]);
 
 /** What is used of yargs that its types do not tell of. */

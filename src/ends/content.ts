@@ -1,3 +1,5 @@
+import type { FileEntry } from '../core/files/entries.js';
+
 /** What a file holds: all at once, or piece by piece. */
 export type Content = Buffer | AsyncIterable<Buffer>;
 
@@ -5,4 +7,10 @@ export type Content = Buffer | AsyncIterable<Buffer>;
 export async function* chunksOf(content: Content): AsyncIterable<Buffer> {
   if (Buffer.isBuffer(content)) yield content;
   else yield* content;
+}
+
+/** A file to be written as one of many. */
+export interface FileToWrite {
+  readonly entry: FileEntry;
+  readonly content: Content;
 }

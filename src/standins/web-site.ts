@@ -4,7 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { extname, join } from 'node:path';
 import { bytesOf, textOf } from '../core/bytes.js';
 import { staysInside } from '../core/files/entries.js';
-import { type Facts, oneFile } from '../core/site/families/family.js';
+import { type Facts, oneFile } from '../core/site/configuration/source/facts.js';
 import { wordpress } from '../core/site/families/wordpress.js';
 import type { StandinDatabase } from './database.js';
 import { drawPage, type SiteContent, siteContent } from './web-pages.js';

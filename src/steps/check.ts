@@ -7,9 +7,9 @@ import type { Finding } from '../core/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families/families.js';
-import { readEntryList, writeEntryList } from '../ends/entry-list.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { openFiles } from '../ends/files/place.js';
+import { readEntryList, writeEntryList } from '../ends/move-folder/entry-list.js';
 import { compareDatabase } from './check/database.js';
 import { compareExport } from './check/export.js';
 import {

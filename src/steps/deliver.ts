@@ -3,8 +3,9 @@ import { UsageError } from '../core/errors.js';
 import { type Finding, saysStop } from '../core/findings.js';
 import { digestOf, stateOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families/families.js';
-import type { CratePart } from '../ends/crate.js';
 import { placeBelow } from '../ends/files/place.js';
+import type { CratePart } from '../ends/move-folder/crate.js';
+import { movedDump, movedFiles } from '../ends/move-folder/crate.js';
 import { type LoadedDatabase, loadDatabase } from './deliver/database/load.js';
 import { ensurePassword, makeRoom } from './deliver/database/provision.js';
 import { type EditDone, unmetWishes } from './deliver/database/site-data.js';
@@ -18,7 +19,7 @@ import { fittedOf, layAbove, layFile, planFromCrate, traceOfSetUp } from './deli
 import type { Configured } from './deliver/site/plan-configuration.js';
 import { rulesOf } from './move/open.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './move/step.js';
-import { movedDump, movedFiles, type RewriteResult, rewriteInputs } from './rewrite.js';
+import { type RewriteResult, rewriteInputs } from './rewrite.js';
 import { rootStays } from './survey/place.js';
 import type { Way } from './transfer/transfer.js';
 

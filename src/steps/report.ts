@@ -2,7 +2,7 @@ import { resolve } from 'node:path';
 import type { Finding } from '../core/findings.js';
 import { byWeight } from '../core/findings.js';
 import { type JournalRecord, type StepName, stateOf, stepNames } from '../core/journal.js';
-import { writeWhole } from '../ends/move-folder.js';
+import { writeWhole } from '../ends/move-folder/move-folder.js';
 import { telling } from '../ends/trouble.js';
 import { version } from '../version.js';
 import type { CheckResult } from './check.js';

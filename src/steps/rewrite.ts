@@ -10,8 +10,8 @@ import { summarise } from '../core/rewrite/report/summary.js';
 import { Tally } from '../core/rewrite/report/tally.js';
 import { familyNamed } from '../core/site/families/families.js';
 import type { Family } from '../core/site/families/family.js';
-import type { CratePart } from '../ends/crate.js';
-import { takenDump } from '../ends/crate.js';
+import type { CratePart } from '../ends/move-folder/crate.js';
+import { movedDump, movedFiles, takenDump } from '../ends/move-folder/crate.js';
 import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move/open.js';
 import { readAll } from './move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
@@ -25,10 +25,6 @@ export interface RewriteResult {
   readonly moved: CratePart | undefined;
   readonly prefix: { readonly from: string; readonly to: string } | undefined;
 }
-
-/** The names within the crate of what rewriting makes. */
-export const movedDump = 'database.moved.sql.gz';
-export const movedFiles = 'files.moved.ndjson';
 
 /** Changes the addresses (and the table prefix) in the crate: the dump, and files that the site has written. */
 export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>> {

@@ -3,7 +3,7 @@ import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
 import { type SheetAnswers, type SheetLogin, writeSheet } from '../core/sheet/write.js';
 import { leftOutOf } from '../core/site/families/families.js';
-import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder.js';
+import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder/move-folder.js';
 import { telling } from '../ends/trouble.js';
 import { type AnswerTest, AnswerTests } from './start/answer-checks.js';
 import { questions, type Secrets, type StartWish, testsLater } from './start/questions.js';

@@ -1,5 +1,5 @@
 import { type ByteString, bytesOfText } from '../../src/core/bytes.js';
-import type { ConfigurationFiles, FactName } from '../../src/core/site/families/family.js';
+import type { ConfigurationFiles, FactName } from '../../src/core/site/configuration/source/facts.js';
 
 /** A configuration in one of the styles in which they are found, what it says, and what in it can be edited. */
 interface Configuration {

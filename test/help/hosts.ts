@@ -6,8 +6,8 @@ import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import type { Misbehaviour } from '../../src/standins/hosting/misbehaviour.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { openMove } from '../../src/steps/move/open.js';
+import { unhurried } from '../../src/steps/move/rate-limit.js';
 import type { StepRun } from '../../src/steps/move/step.js';
-import { unhurried } from '../../src/steps/transfer/rate-limit.js';
 
 export const kinds = ['sftp with a shell', 'sftp', 'ftp', 'ftp of old'] as const;
 export type Kind = (typeof kinds)[number];

@@ -10,8 +10,8 @@ import { StandinDnsServer } from '../../src/standins/dns-server.js';
 import { writeClubDump, writeClubFiles } from '../../src/standins/rowing-club/write.js';
 import { StandinWebSite } from '../../src/standins/web-site.js';
 import { openMove } from '../../src/steps/move/open.js';
+import { unhurried } from '../../src/steps/move/rate-limit.js';
 import { survey } from '../../src/steps/survey.js';
-import { unhurried } from '../../src/steps/transfer/rate-limit.js';
 
 const oldPlace = {
   address: 'https://club.saltmarsh.example/site',

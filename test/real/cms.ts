@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import type { TestContext } from 'node:test';
 import { fileURLToPath } from 'node:url';
 import { bytesOfText } from '../../src/core/bytes.js';
-import { phpLiteral } from '../../src/core/site/configuration/php/strings.js';
+import { phpLiteral } from '../../src/core/site/configuration/source/php-strings.js';
 import { listens, type OwnDatabase, until } from './database.js';
 
 export const here = (name: string) => fileURLToPath(new URL(name, import.meta.url));

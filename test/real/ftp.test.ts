@@ -16,7 +16,7 @@ import { asBytes } from '../../src/core/bytes.js';
 import { FtpFiles } from '../../src/ends/files/ftp.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
 import { FtpSession } from '../../src/ends/ftp/session.js';
-import { unhurried } from '../../src/steps/transfer/rate-limit.js';
+import { unhurried } from '../../src/steps/move/rate-limit.js';
 import { copy } from '../../src/steps/transfer/transfer.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';

@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 interface Options {
   readonly export: string | undefined;
@@ -21,7 +21,7 @@ export const check = command<Options>({
     const [{ check: step }, { showCheck }, { runAndShow }] = await Promise.all([
       import('../../steps/check.js'),
       import('../show/check.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
     ]);
     await runAndShow({ ...argv, again: true }, run => step(run, { exported: argv.export }), showCheck);
   },

@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const cutover = command({
   command: 'cutover',
@@ -11,7 +11,7 @@ export const cutover = command({
     const [{ cutover: step }, { showCutover }, { runAndShow }] = await Promise.all([
       import('../../steps/cutover.js'),
       import('../show/steps.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
     ]);
     await runAndShow(argv, step, showCutover);
   },

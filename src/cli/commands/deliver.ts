@@ -1,7 +1,8 @@
-import { showable } from '../../core/rewrite/report/tally.js';
+import { showable } from '../../core/display.js';
 import type { StepRun } from '../../steps/move/step.js';
-import { type Common, command } from '../command.js';
-import { againOption, byContentOption, gentleOption } from '../shared-options.js';
+import { command } from '../program/command.js';
+import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
+import type { Common } from '../terminal/common-options.js';
 
 interface Options {
   readonly again: boolean;
@@ -68,10 +69,10 @@ export const deliver = command<Options>({
     ] = await Promise.all([
       import('../../steps/deliver.js'),
       import('../../steps/deliver/site/apply.js'),
-      import('../../steps/deliver/files/restore.js'),
+      import('../../steps/deliver/in-the-way.js'),
       import('../show/steps.js'),
-      import('../with-move.js'),
-      import('../ask.js'),
+      import('../program/with-move.js'),
+      import('../terminal/ask.js'),
     ]);
     const only = argv.only === 'configuration';
     if (argv.dryRun) {
@@ -112,7 +113,7 @@ async function unpackFirst(run: StepRun, argv: Common & Options): Promise<void> 
   const [{ openArchive }, { rewrite }, { askFirst, passphraseFor }] = await Promise.all([
     import('../../steps/pack/archive.js'),
     import('../../steps/rewrite.js'),
-    import('../ask.js'),
+    import('../terminal/ask.js'),
   ]);
   const { crate, sheet } = run.move;
   if ((await crate.identity()) !== undefined)

@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const demo = command<{ keep: string | undefined; serve: boolean; database: string | undefined }>({
   command: 'demo',
@@ -29,8 +29,8 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
       await Promise.all([
         import('../../steps/demo/demo.js'),
         import('../show/demo.js'),
-        import('../face.js'),
-        import('../with-move.js'),
+        import('../terminal/terminal.js'),
+        import('../program/with-move.js'),
         import('../../core/errors.js'),
       ]);
     const face = await Face.open(argv);

@@ -1,5 +1,5 @@
-import { command } from '../command.js';
-import { gentleOption } from '../shared-options.js';
+import { command } from '../program/command.js';
+import { gentleOption } from '../program/shared-options.js';
 
 export const go = command<{ gentle: boolean }>({
   command: 'go',
@@ -13,10 +13,10 @@ export const go = command<{ gentle: boolean }>({
     const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
       await Promise.all([
         import('../../steps/go.js'),
-        import('../../steps/deliver/files/restore.js'),
+        import('../../steps/deliver/in-the-way.js'),
         import('../show/go.js'),
-        import('../with-move.js'),
-        import('../ask.js'),
+        import('../program/with-move.js'),
+        import('../terminal/ask.js'),
         import('../../core/errors.js'),
       ]);
     await withMove(argv, async (run, face) => {

@@ -1,6 +1,6 @@
 import { parseSize } from '../../core/sizes.js';
-import { command } from '../command.js';
-import { againOption, byContentOption, gentleOption } from '../shared-options.js';
+import { command } from '../program/command.js';
+import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
 
 interface Options {
   readonly again: boolean;
@@ -46,7 +46,7 @@ export const pack = command<Options>({
         describe: 'Only read the crate again and compare it with its checksums',
       }),
   run: async argv => {
-    const { showOutcome, withMove } = await import('../with-move.js');
+    const { showOutcome, withMove } = await import('../program/with-move.js');
     if (argv.verify) {
       const [{ verifyCrate }, { showVerified }] = await Promise.all([
         import('../../steps/pack/archive.js'),
@@ -71,7 +71,7 @@ export const pack = command<Options>({
           return showOutcome({ ...outcome, archive: undefined }, showPack, face);
         const [{ archiveCrate }, { newPassphrase }] = await Promise.all([
           import('../../steps/pack/archive.js'),
-          import('../ask.js'),
+          import('../terminal/ask.js'),
         ]);
         const passphrase = argv.passphrase ? await newPassphrase() : run.move.sheet.crate?.passphrase;
         const archive = await archiveCrate(run, passphrase, partBytes);

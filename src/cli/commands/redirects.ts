@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const redirects = command({
   command: 'redirects',
@@ -11,7 +11,7 @@ export const redirects = command({
     const [{ redirects: step }, { showRedirects }, { runAndShow }] = await Promise.all([
       import('../../steps/redirects.js'),
       import('../show/steps.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
     ]);
     await runAndShow(argv, step, showRedirects);
   },

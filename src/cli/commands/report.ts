@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const report = command<{ out?: string }>({
   command: 'report',
@@ -13,7 +13,7 @@ export const report = command<{ out?: string }>({
     const [{ gatherReport, writeReport }, { reportPage }, { withMove }] = await Promise.all([
       import('../../steps/report.js'),
       import('../show/report-page.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
     ]);
     await withMove(argv, async (run, face) => {
       const gathered = await gatherReport(run);

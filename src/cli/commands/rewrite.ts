@@ -1,6 +1,7 @@
 import type { OwnRewriting } from '../../steps/rewrite/standalone-options.js';
-import { type Common, command, standardStream } from '../command.js';
-import { againOption } from '../shared-options.js';
+import { command, standardStream } from '../program/command.js';
+import { againOption } from '../program/shared-options.js';
+import type { Common } from '../terminal/common-options.js';
 
 interface Options extends Omit<OwnRewriting, 'input' | 'password'> {
   readonly again: boolean;
@@ -126,7 +127,7 @@ export const rewrite = command<Options>({
     const [{ rewrite: step }, { showRewriteStep }, { runAndShow }, { UsageError }] = await Promise.all([
       import('../../steps/rewrite.js'),
       import('../show/rewrite.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
       import('../../core/errors.js'),
     ]);
     const given = ownOptions.filter(name => {
@@ -159,9 +160,9 @@ async function rewriteOne(argv: Common & Options & { readonly input: string }): 
   ] = await Promise.all([
     import('../../steps/rewrite/standalone.js'),
     import('../show/rewrite.js'),
-    import('../face.js'),
-    import('../with-move.js'),
-    import('../ask.js'),
+    import('../terminal/terminal.js'),
+    import('../program/with-move.js'),
+    import('../terminal/ask.js'),
     import('node:fs'),
   ]);
   const face = await Face.open(argv);

@@ -1,5 +1,5 @@
 import { questions, type StartWish } from '../../steps/start/questions.js';
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 /** Flags that name a variable; a secret itself is never given on the command line. */
 interface Variables {
@@ -41,10 +41,10 @@ export const start = command<StartWish & Variables>({
       { existsSync },
     ] = await Promise.all([
       import('../../steps/start.js'),
-      import('../ask-answers.js'),
-      import('../ask.js'),
-      import('../face.js'),
-      import('../with-move.js'),
+      import('../terminal/ask-answers.js'),
+      import('../terminal/ask.js'),
+      import('../terminal/terminal.js'),
+      import('../program/with-move.js'),
       import('../../ends/files/place.js'),
       import('node:fs'),
     ]);

@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const status = command({
   command: 'status',
@@ -11,7 +11,7 @@ export const status = command({
     const [{ status: look }, { showStatus }, { withMove }] = await Promise.all([
       import('../../steps/status.js'),
       import('../show/steps.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
     ]);
     await withMove(argv, async (run, face) => {
       const steps = await look(run);

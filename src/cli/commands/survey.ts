@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const survey = command<{ only: 'stop' | 'warn' | undefined; end: 'old' | 'new' | undefined }>({
   command: 'survey [end]',
@@ -25,7 +25,7 @@ export const survey = command<{ only: 'stop' | 'warn' | undefined; end: 'old' | 
     const [{ survey: step }, { showOnly, showSurvey }, { runAndShow }] = await Promise.all([
       import('../../steps/survey.js'),
       import('../show/survey.js'),
-      import('../with-move.js'),
+      import('../program/with-move.js'),
     ]);
     await runAndShow(
       { ...argv, again: true },

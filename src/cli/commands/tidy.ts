@@ -1,4 +1,4 @@
-import { command } from '../command.js';
+import { command } from '../program/command.js';
 
 export const tidy = command({
   command: 'tidy',
@@ -11,8 +11,8 @@ export const tidy = command({
     const [{ tidy: step, planTidy }, { showTidy }, { runAndShow }, { askFirst }] = await Promise.all([
       import('../../steps/tidy.js'),
       import('../show/steps.js'),
-      import('../with-move.js'),
-      import('../ask.js'),
+      import('../program/with-move.js'),
+      import('../terminal/ask.js'),
     ]);
     await runAndShow(
       argv,

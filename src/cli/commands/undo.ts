@@ -1,4 +1,5 @@
-import { type Common, command } from '../command.js';
+import { command } from '../program/command.js';
+import type { Common } from '../terminal/common-options.js';
 
 interface Options {
   readonly kept: string | undefined;
@@ -25,8 +26,8 @@ export const undo = command<Options>({
     const [{ undo: step, planUndo }, { showUndo }, { runAndShow }, { askFirst }] = await Promise.all([
       import('../../steps/undo.js'),
       import('../show/steps.js'),
-      import('../with-move.js'),
-      import('../ask.js'),
+      import('../program/with-move.js'),
+      import('../terminal/ask.js'),
     ]);
     await runAndShow(
       argv,
@@ -54,9 +55,9 @@ async function undoRows(argv: Common & Options): Promise<void> {
   ] = await Promise.all([
     import('../../steps/rewrite/restore-rows.js'),
     import('../show/rewrite.js'),
-    import('../face.js'),
-    import('../with-move.js'),
-    import('../ask.js'),
+    import('../terminal/terminal.js'),
+    import('../program/with-move.js'),
+    import('../terminal/ask.js'),
   ]);
   const { kept, database } = argv;
   const place = databaseAt(kept, database, database && (await databasePassword(database)));

@@ -1,8 +1,8 @@
 import type { CheckResult } from '../../steps/check.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { type Face, showFindings } from '../face.js';
-import { count, counted, seconds } from './numbers.js';
-import { cut, table } from './table.js';
+import { count, counted, seconds } from '../terminal/numbers.js';
+import { cut, table } from '../terminal/table.js';
+import { type Face, showFindings } from '../terminal/terminal.js';
 
 /** Old and new side by side: files, rows, what is left, and pages. */
 export function showCheck(

@@ -1,10 +1,10 @@
 import { type DemoOutcome, demoPassed } from '../../steps/demo/demo.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { type Face, showFindings } from '../face.js';
+import { count, counted } from '../terminal/numbers.js';
+import { table } from '../terminal/table.js';
+import { type Face, showFindings } from '../terminal/terminal.js';
 import { compared, pagesTable, showLeftOver } from './check.js';
 import { stepTable } from './go.js';
-import { count, counted } from './numbers.js';
-import { table } from './table.js';
 
 /** The story of the demo, ending with the table that a person wants. */
 export function showDemo(outcome: DemoOutcome, served: boolean, colors: Face['colors']): string {

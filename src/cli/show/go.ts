@@ -2,10 +2,10 @@ import type { CheckResult } from '../../steps/check.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { GoOutcome } from '../../steps/go.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { type Face, showFindings } from '../face.js';
+import { seconds } from '../terminal/numbers.js';
+import { table } from '../terminal/table.js';
+import { type Face, showFindings } from '../terminal/terminal.js';
 import { compared } from './check.js';
-import { seconds } from './numbers.js';
-import { table } from './table.js';
 
 /** What all steps came to: what stopped first, then each step with its time. */
 export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors']): string {

@@ -1,8 +1,8 @@
 import type { PageComparison } from '../../core/pages/compare.js';
 import { leftAt, placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
+import { bytes, count, counted, seconds } from '../terminal/numbers.js';
 import { Html, html } from './html.js';
-import { bytes, count, counted, seconds } from './numbers.js';
 import { reportStyle } from './report-style.js';
 
 /** Rows of a table beyond which the rest is only counted. */

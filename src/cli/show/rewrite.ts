@@ -4,9 +4,9 @@ import type { StepOutcome } from '../../steps/move/step.js';
 import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
 import type { OwnOutcome } from '../../steps/rewrite/standalone.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
-import { type Face, showFindings } from '../face.js';
-import { count, counted, seconds } from './numbers.js';
-import { cut, table } from './table.js';
+import { count, counted, seconds } from '../terminal/numbers.js';
+import { cut, table } from '../terminal/table.js';
+import { type Face, showFindings } from '../terminal/terminal.js';
 
 /** The rewriting of a crate. */
 export function showRewriteStep(

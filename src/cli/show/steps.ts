@@ -1,5 +1,5 @@
+import { showable } from '../../core/display.js';
 import type { CutoverPlan } from '../../core/dns/plan.js';
-import { showable } from '../../core/rewrite/report/tally.js';
 import type { LoadedDatabase } from '../../steps/deliver/database/load.js';
 import type { EditDone } from '../../steps/deliver/database/site-data.js';
 import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
@@ -11,9 +11,9 @@ import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';
-import { type Face, showFindings } from '../face.js';
-import { bytes, count, counted, seconds } from './numbers.js';
-import { cut, table } from './table.js';
+import { bytes, count, counted, seconds } from '../terminal/numbers.js';
+import { cut, table } from '../terminal/table.js';
+import { type Face, showFindings } from '../terminal/terminal.js';
 
 type Colors = Face['colors'];
 

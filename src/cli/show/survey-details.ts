@@ -1,7 +1,7 @@
 import type { OldEnd } from '../../steps/survey.js';
-import type { Face } from '../face.js';
-import { bytes, count, counted } from './numbers.js';
-import { cut, table } from './table.js';
+import { bytes, count, counted } from '../terminal/numbers.js';
+import { cut, table } from '../terminal/table.js';
+import type { Face } from '../terminal/terminal.js';
 
 type Colors = Face['colors'];
 

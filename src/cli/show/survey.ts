@@ -3,10 +3,10 @@ import type { Finding } from '../../core/findings.js';
 import type { Requirement } from '../../core/site/survey/requirements.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { NewEnd, OldEnd, SurveyResult, WebSurvey } from '../../steps/survey.js';
-import { type Face, showFindings } from '../face.js';
-import { bytes, count, counted, seconds } from './numbers.js';
+import { bytes, count, counted, seconds } from '../terminal/numbers.js';
+import { cut, table } from '../terminal/table.js';
+import { type Face, showFindings } from '../terminal/terminal.js';
 import { showDump, showFacts, showFiles } from './survey-details.js';
-import { cut, table } from './table.js';
 
 type Colors = Face['colors'];
 

@@ -1,4 +1,4 @@
-import { excerpt } from '../rewrite/report/tally.js';
+import { excerpt } from '../display.js';
 
 /** An address of any host as it was seen in data. */
 export interface SeenHost {

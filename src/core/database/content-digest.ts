@@ -1,5 +1,5 @@
 import { hash } from 'node:crypto';
-import type { Column } from './column.js';
+import type { Column } from '../sql/column.js';
 
 /** What the rows of a table come to, whatever their order. */
 export interface TableContent {

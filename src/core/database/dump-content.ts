@@ -2,10 +2,10 @@ import { type ByteString, type Stretch, textOf } from '../bytes.js';
 import type { DataEdit } from '../site/data/data-edits.js';
 import { RowEdits } from '../site/data/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
+import type { Column } from '../sql/column.js';
 import { readCreateTable, type TableShape } from '../sql/create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { unquoteName } from '../sql/tokens.js';
-import type { Column } from './column.js';
 import { ContentDigest, kindOf, type TableContent } from './content-digest.js';
 
 /** A view, or what runs at the server. */

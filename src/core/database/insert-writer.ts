@@ -1,5 +1,5 @@
 import { EscapingBuffer } from '../kernels/escaping-buffer.js';
-import type { Writing } from './column.js';
+import type { Writing } from '../sql/column.js';
 
 /** A row as the server gives it: the bytes of each cell, or null for NULL. */
 export type Cells = readonly (Buffer | null)[];

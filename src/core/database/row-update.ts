@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { asBytes, type ByteString, bytesOfText } from '../bytes.js';
-import { type Column, quoteName, quoteText, writingOf } from './column.js';
+import { type Column, quoteName, quoteText, writingOf } from '../sql/column.js';
 
 /** A table whose rows are rewritten where they stand. */
 export interface LiveTable {

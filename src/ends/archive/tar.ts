@@ -6,9 +6,9 @@ import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.
 import { DamageError } from '../../core/errors.js';
 import { ArchiveNames } from '../../core/files/archive-names.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
-import type { Crate, CrateManifest } from '../crate.js';
 import type { FilesEnd } from '../files/files-end.js';
 import { LocalFiles } from '../files/local.js';
+import type { Crate, CrateManifest } from '../move-folder/crate.js';
 
 /** Where the content of files lies whose names are not UTF-8 and cannot stand in a POSIX tar: by checksum. */
 const byChecksum = 'files.by-checksum';

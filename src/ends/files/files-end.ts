@@ -1,12 +1,6 @@
 import type { ByteString } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
-import type { Content } from '../content.js';
-
-/** A file to be written as one of many. */
-export interface FileToWrite {
-  readonly entry: FileEntry;
-  readonly content: Content;
-}
+import type { Content, FileToWrite } from '../content.js';
 
 /** A place for files, whatever protocol reaches it. Paths are relative to it and never leave it. */
 export interface FilesEnd {

@@ -2,7 +2,7 @@ import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
-import { type Content, chunksOf } from '../content.js';
+import { type Content, chunksOf, type FileToWrite } from '../content.js';
 import { inTurns } from '../in-turns.js';
 import { FarCommands } from '../ssh/commands.js';
 import {
@@ -17,7 +17,7 @@ import {
 } from '../ssh/requests.js';
 import type { SshSession } from '../ssh/session.js';
 import { Writing } from '../ssh/writing.js';
-import type { FilesEnd, FileToWrite } from './files-end.js';
+import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
 

@@ -2,7 +2,7 @@ import { mkdir, writeFile } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { bytesOfText } from '../../core/bytes.js';
-import { phpLiteral } from '../../core/site/configuration/php/strings.js';
+import { phpLiteral } from '../../core/site/configuration/source/php-strings.js';
 import { escapeForLiteral } from '../../core/sql/literal.js';
 import { type ClubPlace, type ClubRow, type ClubTables, clubTables, slugOf } from './content.js';
 import { drawWater } from './pictures.js';

@@ -5,17 +5,18 @@ import type { Finding } from '../../core/findings.js';
 import { editsInValue } from '../../core/rewrite/carriers/value.js';
 import { observerOf, Tally } from '../../core/rewrite/report/tally.js';
 import type { Rules } from '../../core/rewrite/terms/rules.js';
-import type { FactName, Family } from '../../core/site/families/family.js';
-import type { CrateManifest } from '../../ends/crate.js';
+import type { FactName } from '../../core/site/configuration/source/facts.js';
+import type { Family } from '../../core/site/families/family.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import { openFiles } from '../../ends/files/place.js';
 import { inTurns } from '../../ends/in-turns.js';
+import type { CrateManifest } from '../../ends/move-folder/crate.js';
+import { movedFiles } from '../../ends/move-folder/crate.js';
 import { planFromCrate, sha256Of } from '../deliver/site/apply.js';
 import { type SetUp, wantedOf } from '../deliver/site/plan-configuration.js';
 import { type Move, rulesOf } from '../move/open.js';
 import { lookAtSite, readAll, readConfiguration, treeOf } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
-import { movedFiles } from '../rewrite.js';
 import { configurationMissing, needsConfiguration } from '../survey/configuration.js';
 
 /** The files of the new end beside those of the crate. */

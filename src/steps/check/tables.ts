@@ -1,13 +1,13 @@
 import { basename } from 'node:path';
 import type { Finding } from '../../core/findings.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
+import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { PlaceTally } from '../../core/rewrite/report/tally.js';
-import { compileDumpTerms } from '../../core/rewrite/terms/dump-terms.js';
 import { renamed } from '../../core/rewrite/terms/prefix.js';
 import type { Family } from '../../core/site/families/family.js';
 import { TableDigests } from '../../core/sql/table-digest.js';
-import { takenDump } from '../../ends/crate.js';
 import { readDump, together } from '../../ends/database/dump/reader.js';
+import { takenDump } from '../../ends/move-folder/crate.js';
 import { dumpTermsOf, identityOf, prefixChangeOf } from '../move/open.js';
 import type { StepRun } from '../move/step.js';
 import type { LeftOver } from './files.js';

@@ -1,13 +1,13 @@
-import { quoteName, quoteText } from '../../core/database/column.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
-import { checksumOf } from '../../ends/crate.js';
+import { quoteName, quoteText } from '../../core/sql/column.js';
 import { DumpWriter } from '../../ends/database/dump/writer.js';
 import { bytes } from '../../ends/database/server/catalog.js';
 import { beginLoad, endLoad, loadDump } from '../../ends/database/server/load.js';
 import { serverOf } from '../../ends/database/server/probe.js';
 import { type DatabaseWay, withDatabase } from '../../ends/database/server/session.js';
 import { Snapshot } from '../../ends/database/server/snapshot.js';
+import { checksumOf } from '../../ends/move-folder/crate.js';
 
 /** A database of the demo at a real server, and who may open it. */
 interface DemoDatabase {

@@ -8,6 +8,7 @@ import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { closeSessions } from '../../ends/files/place.js';
+import { movedDump } from '../../ends/move-folder/crate.js';
 import { telling } from '../../ends/trouble.js';
 import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
@@ -21,12 +22,12 @@ import { cutover } from '../cutover.js';
 import { deliver } from '../deliver.js';
 import type { EventSink } from '../move/events.js';
 import { openMove } from '../move/open.js';
+import { unhurried } from '../move/rate-limit.js';
 import type { StepOutcome, StepRun } from '../move/step.js';
 import { pack } from '../pack.js';
 import { redirects } from '../redirects.js';
-import { movedDump, rewrite } from '../rewrite.js';
+import { rewrite } from '../rewrite.js';
 import { survey } from '../survey.js';
-import { unhurried } from '../transfer/rate-limit.js';
 import { DemoDatabases } from './databases.js';
 
 /** A fault put into the new site on purpose, and what check said of it. */

@@ -6,7 +6,7 @@ import {
   serverNamed,
 } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
-import type { Facts } from '../../core/site/families/family.js';
+import type { Facts } from '../../core/site/configuration/source/facts.js';
 import type { DatabaseWay } from '../../ends/database/server/session.js';
 import { openFiles, sessionOf } from '../../ends/files/place.js';
 import type { SshSession } from '../../ends/ssh/session.js';

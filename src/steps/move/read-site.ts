@@ -1,14 +1,9 @@
 import type { Address } from '../../core/address/address.js';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import type { ConfigurationFiles, Facts, Reading } from '../../core/site/configuration/source/facts.js';
 import { families, recogniseFamily } from '../../core/site/families/families.js';
-import type {
-  ConfigurationFiles,
-  Facts,
-  Family,
-  Reading,
-  SiteVersion,
-} from '../../core/site/families/family.js';
+import type { Family, SiteVersion } from '../../core/site/families/family.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import { openAbove } from '../../ends/files/place.js';
 

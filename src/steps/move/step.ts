@@ -2,10 +2,10 @@ import { mkdir, readFile } from 'node:fs/promises';
 import { PorterError } from '../../core/errors.js';
 import { byWeight, type Finding, saysStop } from '../../core/findings.js';
 import { digestOf, type JournalRecord, type StepName, stateOf } from '../../core/journal.js';
-import type { MoveFolder } from '../../ends/move-folder.js';
-import type { Pace } from '../transfer/rate-limit.js';
+import type { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import type { EventSink } from './events.js';
 import type { Move } from './open.js';
+import type { Pace } from './rate-limit.js';
 
 /** What every step is given: the move, where to tell what happens, and what says that it shall end. */
 export interface StepRun {

@@ -2,8 +2,8 @@ import { appendFileSync } from 'node:fs';
 import { rm } from 'node:fs/promises';
 import type { ByteString } from '../../core/bytes.js';
 import { entryLine, type FileEntry, readEntryLine } from '../../core/files/entries.js';
-import type { Crate } from '../../ends/crate.js';
-import { linesOf } from '../../ends/entry-list.js';
+import type { Crate } from '../../ends/move-folder/crate.js';
+import { linesOf } from '../../ends/move-folder/entry-list.js';
 import { asTrouble } from '../../ends/trouble.js';
 
 /** The list in the crate; it is there from when a pack sets out until it is done. */

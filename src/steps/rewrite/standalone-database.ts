@@ -8,10 +8,11 @@ import {
   selectSql,
   updateSql,
 } from '../../core/database/row-update.js';
+import { showable } from '../../core/display.js';
 import type { Finding } from '../../core/findings.js';
 import { countLeftWhole, rewrittenWhole } from '../../core/rewrite/carriers/whole.js';
 import { summarise } from '../../core/rewrite/report/summary.js';
-import { showable, Tally } from '../../core/rewrite/report/tally.js';
+import { Tally } from '../../core/rewrite/report/tally.js';
 import type { Rules } from '../../core/rewrite/terms/rules.js';
 import { KeptRows } from '../../ends/database/server/kept-rows.js';
 import { liveTables, type SeenLiveTable } from '../../ends/database/server/live-tables.js';

@@ -1,9 +1,13 @@
 import { parsePair } from '../../core/address/pairs.js';
 import { UsageError } from '../../core/errors.js';
 import type { Finding } from '../../core/findings.js';
+import {
+  type CompiledTerms,
+  compileDumpTerms,
+  type DumpTerms,
+} from '../../core/rewrite/carriers/dump-terms.js';
 import { LeftList } from '../../core/rewrite/report/left-list.js';
 import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
-import { type CompiledTerms, compileDumpTerms, type DumpTerms } from '../../core/rewrite/terms/dump-terms.js';
 import type { RuleOptions } from '../../core/rewrite/terms/rules.js';
 
 /** A rewriting that the command line asks for, without a move. */

@@ -1,13 +1,8 @@
 import { textOf } from '../../core/bytes.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
 import type { Finding } from '../../core/findings.js';
-import {
-  type FactName,
-  type Family,
-  isSecret,
-  oneFile,
-  shownSource,
-} from '../../core/site/families/family.js';
+import { type FactName, isSecret, oneFile, shownSource } from '../../core/site/configuration/source/facts.js';
+import type { Family } from '../../core/site/families/family.js';
 import { openFiles } from '../../ends/files/place.js';
 import { planConfiguration } from '../deliver/site/plan-configuration.js';
 import type { Move } from '../move/open.js';

@@ -4,7 +4,7 @@ import { EndError, UsageError } from '../../core/errors.js';
 import type { Finding } from '../../core/findings.js';
 import { families } from '../../core/site/families/families.js';
 import type { Family } from '../../core/site/families/family.js';
-import { DumpSurvey, prefixesIn } from '../../core/sql/survey.js';
+import { DumpSurvey, prefixesIn } from '../../core/site/survey/dump-survey.js';
 import { databasesSeen, type SeenDatabase } from '../../ends/database/server/catalog.js';
 import {
   asDatabaseTrouble,

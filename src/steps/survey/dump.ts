@@ -4,7 +4,7 @@ import type { SeenFolders } from '../../core/address/server-paths.js';
 import type { Finding } from '../../core/findings.js';
 import { families } from '../../core/site/families/families.js';
 import type { Family } from '../../core/site/families/family.js';
-import { DumpSurvey, prefixesIn, type SurveyedTable } from '../../core/sql/survey.js';
+import { DumpSurvey, prefixesIn, type SurveyedTable } from '../../core/site/survey/dump-survey.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { identityOf, type Move } from '../move/open.js';
 import type { Site } from '../move/read-site.js';

@@ -1,19 +1,5 @@
 import { setTimeout } from 'node:timers/promises';
-
-/** How fast files may be carried. */
-export interface Pace {
-  /** How many files are carried at once at most. */
-  readonly atOnce: number;
-  readonly streams: number;
-  /** Comes back when so many more bytes may pass. */
-  take(bytes: number): Promise<void>;
-}
-
-export const unhurried: Pace = {
-  atOnce: Number.POSITIVE_INFINITY,
-  streams: Number.POSITIVE_INFINITY,
-  take: async () => {},
-};
+import type { Pace } from '../move/rate-limit.js';
 
 const bytesPerSecond = 1024 * 1024;
 

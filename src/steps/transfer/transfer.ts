@@ -2,12 +2,12 @@ import { createHash, hash } from 'node:crypto';
 import { type ByteString, textOf } from '../../core/bytes.js';
 import { EndError, PartWayError, PorterError, UsageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
-import { type Content, chunksOf } from '../../ends/content.js';
-import type { FilesEnd, FileToWrite } from '../../ends/files/files-end.js';
+import { type Content, chunksOf, type FileToWrite } from '../../ends/content.js';
+import type { FilesEnd } from '../../ends/files/files-end.js';
 import { inTurns } from '../../ends/in-turns.js';
 import { LinkLost } from '../../ends/link-lost.js';
 import { isFull } from '../../ends/trouble.js';
-import { type Pace, unhurried } from './rate-limit.js';
+import { type Pace, unhurried } from '../move/rate-limit.js';
 
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;

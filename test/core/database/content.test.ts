@@ -1,11 +1,11 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import type { Column } from '../../../src/core/database/column.js';
-import { introducerOf, selectedAs, writingOf } from '../../../src/core/database/column.js';
 import { ContentDigest, kindOf } from '../../../src/core/database/content-digest.js';
 import { DumpContent } from '../../../src/core/database/dump-content.js';
 import { InsertWriter } from '../../../src/core/database/insert-writer.js';
+import type { Column } from '../../../src/core/sql/column.js';
+import { introducerOf, selectedAs, writingOf } from '../../../src/core/sql/column.js';
 import { DumpStatements } from '../../../src/core/sql/statements.js';
 
 const column = (type: string, charset?: string): Column => ({ name: type, type, charset, generated: false });

@@ -1,8 +1,8 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { applyEdits, asBytes } from '../../../src/core/bytes.js';
+import { prefixesIn } from '../../../src/core/site/survey/dump-survey.js';
 import { readCreateTable } from '../../../src/core/sql/create-table.js';
-import { prefixesIn } from '../../../src/core/sql/survey.js';
 import { renameTables } from '../../../src/core/sql/table-names.js';
 
 const rename = (name: string) => (name.startsWith('sr4_') ? `row_${name.slice(4)}` : undefined);

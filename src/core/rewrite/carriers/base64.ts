@@ -11,19 +11,6 @@ export interface OpenBase64 {
   write(value: ByteString): ByteString;
 }
 
-/**
- * What stands in Base64 wherever a text stands in the bytes that are encoded: three stretches, by where among the
- * groups of three bytes the text begins. Those shorter than six characters would be found everywhere and are left out.
- */
-export function base64Anchors(text: ByteString): string[] {
-  const anchors = [0, 1, 2].map(before => {
-    const encoded = Buffer.from('\0'.repeat(before) + text, 'latin1').toString('base64');
-    const from = Math.ceil((before * 8) / 6);
-    return encoded.slice(from, Math.floor(((before + text.length) * 8) / 6));
-  });
-  return anchors.filter(anchor => anchor.length >= 6);
-}
-
 /** So many starts of a stretch are tried. */
 const mostStarts = 8;
 

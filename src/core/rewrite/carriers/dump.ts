@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, type Edit, Stretch, textOf } from '../../bytes.js';
+import { excerpt, showable } from '../../display.js';
 import type { ManySearch } from '../../search/many.js';
 import { looksSerialized } from '../../serialized/spans.js';
 import { readAssignments } from '../../sql/assignments.js';
@@ -20,26 +21,17 @@ import {
   type Outlet,
 } from '../../sql/scanner.js';
 import { renameTables } from '../../sql/table-names.js';
-import { AnchorCursor } from '../match/anchors.js';
 import { CommonAddresses, commonForm, commonPair } from '../match/common-addresses.js';
-import { editsInEscaped } from '../match/escaped.js';
 import type { Region } from '../match/match.js';
 import type { LeftList } from '../report/left-list.js';
 import { sampleChange } from '../report/samples.js';
-import {
-  excerpt,
-  type Observer,
-  observerOf,
-  type PlaceTally,
-  showable,
-  Tally,
-  unnoted,
-  wantsSample,
-} from '../report/tally.js';
+import { type Observer, observerOf, type PlaceTally, Tally, unnoted, wantsSample } from '../report/tally.js';
+import { AnchorCursor } from '../terms/anchors.js';
 import type { Globs } from '../terms/globs.js';
 import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from '../terms/prefix.js';
 import type { Rules } from '../terms/rules.js';
 import type { LeftWhy, Scope } from '../terms/scope.js';
+import { editsInEscaped } from './escaped.js';
 import { editsInText } from './text.js';
 import { editsInValue, needsOpening } from './value.js';
 

@@ -1,7 +1,7 @@
 import type { Edit } from '../../bytes.js';
-import type { AnchorCursor } from '../match/anchors.js';
 import { matchAt, type Region } from '../match/match.js';
 import type { Observer } from '../report/tally.js';
+import type { AnchorCursor } from '../terms/anchors.js';
 import type { Rules } from '../terms/rules.js';
 
 const none: readonly Edit[] = [];

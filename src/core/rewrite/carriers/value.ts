@@ -16,8 +16,8 @@ import {
   type SerializedDamage,
   type SerializedValue,
 } from '../../serialized/spans.js';
-import { AnchorCursor } from '../match/anchors.js';
 import type { Observer } from '../report/tally.js';
+import { AnchorCursor } from '../terms/anchors.js';
 import type { Rules } from '../terms/rules.js';
 import { openBase64 } from './base64.js';
 import { editsInText } from './text.js';

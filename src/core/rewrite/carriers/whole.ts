@@ -1,7 +1,8 @@
 import { applyEdits, type ByteString } from '../../bytes.js';
+import { excerpt } from '../../display.js';
 import type { LeftList } from '../report/left-list.js';
 import { sampleChange } from '../report/samples.js';
-import { excerpt, observerOf, type PlaceTally, unnoted } from '../report/tally.js';
+import { observerOf, type PlaceTally, unnoted } from '../report/tally.js';
 import type { Rules } from '../terms/rules.js';
 import { editsInValue } from './value.js';
 

@@ -1,5 +1,6 @@
 import { applyEdits, asBytes, type ByteString, type Edit, textOf } from '../../bytes.js';
-import { type PlaceTally, showable, wantsSample } from './tally.js';
+import { showable } from '../../display.js';
+import { type PlaceTally, wantsSample } from './tally.js';
 
 /** Shows bytes as they stand. */
 const asIs = (bytes: ByteString) => bytes;

@@ -1,4 +1,4 @@
-import { textOf } from '../../bytes.js';
+import { excerpt } from '../../display.js';
 import type { Form, Miss } from '../match/match.js';
 import type { LeftWhy } from '../terms/scope.js';
 import type { LeftList } from './left-list.js';
@@ -116,18 +116,6 @@ export function observerOf(place: PlaceTally, list?: LeftList): Observer {
 /** Whether a place has not yet as many samples as are kept of it. */
 export function wantsSample(place: PlaceTally): boolean {
   return place.samples.length < samplesKept;
-}
-
-/** Some forty bytes on both sides of an offset, as one line of text without control characters. */
-export function excerpt(s: string, at: number, around = 40, low = 0, high = s.length): string {
-  const from = Math.max(low, at - around);
-  const to = Math.min(high, at + around * 2);
-  return showable(`${from > low ? '…' : ''}${textOf(s.slice(from, to))}${to < high ? '…' : ''}`);
-}
-
-/** Text with control characters and terminal escapes made harmless. */
-export function showable(text: string): string {
-  return text.replace(/[\x00-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e]/g, '·').replaceAll('\ufffd', '·');
 }
 
 /** Sums over all places. */

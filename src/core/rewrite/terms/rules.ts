@@ -1,7 +1,7 @@
 import type { Address } from '../../address/address.js';
 import { type Pair, pairText } from '../../address/pairs.js';
 import { bytesOfText } from '../../bytes.js';
-import { type AnchorSearch, anchorSearch } from '../match/anchors.js';
+import { type AnchorSearch, anchorSearch } from './anchors.js';
 
 /** One address to look for at a host, the longest first. `to` is undefined for an address that stays as it is. */
 export interface AddressTarget {

@@ -1,6 +1,6 @@
 import { type ByteString, textOf } from '../../bytes.js';
-import { readDotenv } from './dotenv-source.js';
-import { readPhp } from './php/settings.js';
+import { readDotenv } from './source/dotenv.js';
+import { readPhp } from './source/php-settings.js';
 
 const secretName =
   /pass(?:word|wd|phrase)?(?![a-z])|pwd|secret|credential|token|(?<![a-z])salt(?![a-z])|(?<![a-z])(?:auth|logged_in|nonce|api|private|license|smtp|encryption)_?key|_key(?![a-z])/i;

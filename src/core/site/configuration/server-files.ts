@@ -1,7 +1,7 @@
 import { addressPath } from '../../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../../bytes.js';
 import type { Finding } from '../../findings.js';
-import type { SiteMove } from '../families/family.js';
+import type { SiteMove } from './source/facts.js';
 
 /** What was seen in a file that the web server or the language reads, and what of it moves with the site. */
 export interface ServerFile {

@@ -1,6 +1,6 @@
 import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../bytes.js';
-import type { Column } from '../../database/column.js';
-import { quoteName, quoteText } from '../../database/column.js';
+import type { Column } from '../../sql/column.js';
+import { quoteName, quoteText } from '../../sql/column.js';
 import type { Condition, DataEdit } from './data-edits.js';
 
 /** What an edit made of one row. */

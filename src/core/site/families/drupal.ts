@@ -1,19 +1,19 @@
 import type { Address } from '../../address/address.js';
 import { asBytes, type ByteString } from '../../bytes.js';
-import { editPhpFacts, type PhpDialect, readPhpFacts } from '../configuration/php/facts.js';
-import { folderOf, valueOfPath } from '../configuration/php/paths.js';
-import { dataEdits } from '../data/drupal-data.js';
 import {
   type Fact,
   type FactName,
   type Facts,
-  type Family,
   movedCookieDomain,
   movedFacts,
   type SiteMove,
   said,
   type Wanted,
-} from './family.js';
+} from '../configuration/source/facts.js';
+import { editPhpFacts, type PhpDialect, readPhpFacts } from '../configuration/source/php-facts.js';
+import { folderOf, valueOfPath } from '../configuration/source/php-paths.js';
+import { dataEdits } from '../data/drupal-data.js';
+import type { Family } from './family.js';
 
 /** The databases array of settings.php: https://www.drupal.org/docs/drupal-apis/database-api/database-configuration */
 const database = '$databases.default.default';

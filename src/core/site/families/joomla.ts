@@ -1,7 +1,13 @@
 import { asBytes, bytesOfText } from '../../bytes.js';
-import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from '../configuration/php/facts.js';
+import { movedCookieDomain, movedFacts, said } from '../configuration/source/facts.js';
+import {
+  editPhpFacts,
+  hostAndPort,
+  type PhpDialect,
+  readPhpFacts,
+} from '../configuration/source/php-facts.js';
 import { type DataEdit, type DataWish, emptied, portableHash } from '../data/data-edits.js';
-import { type Family, movedCookieDomain, movedFacts, said } from './family.js';
+import type { Family } from './family.js';
 
 /** configuration.php is a class of public properties: https://docs.joomla.org/Configuration.php */
 const dialect: PhpDialect = {

@@ -1,9 +1,15 @@
 import { addressPath, formatAddress } from '../../address/address.js';
 import { asBytes } from '../../bytes.js';
-import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from '../configuration/php/facts.js';
-import { valueOfPath } from '../configuration/php/paths.js';
+import { movedCookieDomain, movedFacts, said, type Wanted } from '../configuration/source/facts.js';
+import {
+  editPhpFacts,
+  hostAndPort,
+  type PhpDialect,
+  readPhpFacts,
+} from '../configuration/source/php-facts.js';
+import { valueOfPath } from '../configuration/source/php-paths.js';
 import { dataEdits } from '../data/mediawiki-data.js';
-import { type Family, movedCookieDomain, movedFacts, said, type Wanted } from './family.js';
+import type { Family } from './family.js';
 
 /** https://www.mediawiki.org/wiki/Manual:LocalSettings.php */
 const dialect: PhpDialect = {

@@ -1,6 +1,7 @@
 import { asBytes } from '../../bytes.js';
-import { type DotenvNames, editDotenvFacts, readDotenvFacts } from '../configuration/dotenv-source.js';
-import { type Family, movedCookieDomain, movedFacts } from './family.js';
+import { type DotenvNames, editDotenvFacts, readDotenvFacts } from '../configuration/source/dotenv.js';
+import { movedCookieDomain, movedFacts } from '../configuration/source/facts.js';
+import type { Family } from './family.js';
 
 /** The keys that applications commonly use in a `.env` file. */
 const names: DotenvNames = {

@@ -1,17 +1,22 @@
 import { addressPath } from '../../address/address.js';
 import { asBytes } from '../../bytes.js';
-import { editPhpFacts, hostAndPort, type PhpDialect, readPhpFacts } from '../configuration/php/facts.js';
-import { folderOf, valueOfPath } from '../configuration/php/paths.js';
-import { wordpressEdits } from '../data/wordpress-data.js';
 import {
   type Facts,
-  type Family,
   movedCookieDomain,
   movedFacts,
   type SiteMove,
   said,
   type Wanted,
-} from './family.js';
+} from '../configuration/source/facts.js';
+import {
+  editPhpFacts,
+  hostAndPort,
+  type PhpDialect,
+  readPhpFacts,
+} from '../configuration/source/php-facts.js';
+import { folderOf, valueOfPath } from '../configuration/source/php-paths.js';
+import { wordpressEdits } from '../data/wordpress-data.js';
+import type { Family } from './family.js';
 
 /** Where each fact stands in wp-config.php: https://developer.wordpress.org/apis/wp-config-php/ */
 const dialect: PhpDialect = {

@@ -1,4 +1,4 @@
-import { type Column, quoteText } from '../../../core/database/column.js';
+import { type Column, quoteText } from '../../../core/sql/column.js';
 import type { DatabaseSession } from './session.js';
 
 /** A table or view, as the server's catalogue has it. */

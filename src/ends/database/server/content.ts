@@ -1,5 +1,5 @@
-import { type Column, quoteName, selectedAs } from '../../../core/database/column.js';
 import { ContentDigest, kindOf, type TableContent } from '../../../core/database/content-digest.js';
+import { type Column, quoteName, selectedAs } from '../../../core/sql/column.js';
 import { bytes } from './catalog.js';
 import type { DatabaseSession } from './session.js';
 

@@ -1,5 +1,5 @@
-import { writingOf } from '../../../core/database/column.js';
 import type { LiveTable } from '../../../core/database/row-update.js';
+import { writingOf } from '../../../core/sql/column.js';
 import { columnsOf, type SeenTable, tablesOf } from './catalog.js';
 import type { DatabaseSession } from './session.js';
 

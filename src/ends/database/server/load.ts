@@ -1,7 +1,7 @@
 import { asBytes, type ByteString, textOf } from '../../../core/bytes.js';
-import { quoteText } from '../../../core/database/column.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
 import { DamageError } from '../../../core/errors.js';
+import { quoteText } from '../../../core/sql/column.js';
 import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
 import { type DumpProgress, readDump } from '../dump/reader.js';
 import { bytes } from './catalog.js';

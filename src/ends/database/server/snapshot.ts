@@ -1,12 +1,6 @@
-import {
-  type Column,
-  introducerOf,
-  quoteName,
-  selectedAs,
-  writingOf,
-} from '../../../core/database/column.js';
 import { InsertWriter } from '../../../core/database/insert-writer.js';
 import { DamageError } from '../../../core/errors.js';
+import { type Column, introducerOf, quoteName, selectedAs, writingOf } from '../../../core/sql/column.js';
 import { version } from '../../../version.js';
 import { bytes, columnsOf, type SeenTable, tablesOf } from './catalog.js';
 import { DatabaseSession, type DatabaseWay } from './session.js';

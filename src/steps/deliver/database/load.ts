@@ -4,7 +4,6 @@ import { shownDatabase } from '../../../core/database/place.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
 import type { Finding } from '../../../core/findings.js';
 import type { Family } from '../../../core/site/families/family.js';
-import type { CrateManifest, CratePart } from '../../../ends/crate.js';
 import { columnsOf } from '../../../ends/database/server/catalog.js';
 import { contentOf } from '../../../ends/database/server/content.js';
 import {
@@ -25,10 +24,11 @@ import {
   withDatabase,
 } from '../../../ends/database/server/session.js';
 import { keepMemoryLow } from '../../../ends/memory.js';
+import type { CrateManifest, CratePart } from '../../../ends/move-folder/crate.js';
+import { movedDump } from '../../../ends/move-folder/crate.js';
 import { newDatabaseOf } from '../../move/databases.js';
 import { newTableName, prefixChangeOf } from '../../move/open.js';
 import { noteDone, type StepRun } from '../../move/step.js';
-import { movedDump } from '../../rewrite.js';
 import { clearTables } from './replace-tables.js';
 import { type EditDone, editSite } from './site-data.js';
 import { forgetProof, own, proofFindings, proved, type TableProof } from './verify.js';

@@ -1,7 +1,7 @@
 import { createHash, randomBytes } from 'node:crypto';
-import { quoteName, quoteText } from '../../../core/database/column.js';
 import { shownDatabase } from '../../../core/database/place.js';
 import { EndError, UsageError } from '../../../core/errors.js';
+import { quoteName, quoteText } from '../../../core/sql/column.js';
 import { missingAbilities } from '../../../ends/database/server/abilities.js';
 import { bytes } from '../../../ends/database/server/catalog.js';
 import {
@@ -11,7 +11,7 @@ import {
   type ServerSaid,
   withDatabase,
 } from '../../../ends/database/server/session.js';
-import { writeSecret } from '../../../ends/move-folder.js';
+import { writeSecret } from '../../../ends/move-folder/move-folder.js';
 import { newAdministratorOf, newDatabaseOf } from '../../move/databases.js';
 import type { Move } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';

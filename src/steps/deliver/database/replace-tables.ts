@@ -1,13 +1,13 @@
 import { mkdir } from 'node:fs/promises';
 import { dirname } from 'node:path';
 import { bytesOf, textOf } from '../../../core/bytes.js';
-import { quoteName, quoteText } from '../../../core/database/column.js';
 import { shownDatabase } from '../../../core/database/place.js';
 import type { Finding } from '../../../core/findings.js';
 import type { JournalRecord } from '../../../core/journal.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
-import { prefixesIn } from '../../../core/sql/survey.js';
+import { prefixesIn } from '../../../core/site/survey/dump-survey.js';
+import { quoteName, quoteText } from '../../../core/sql/column.js';
 import { DumpWriter } from '../../../ends/database/dump/writer.js';
 import { bytes, type SeenTable, tablesOf } from '../../../ends/database/server/catalog.js';
 import { loadTable } from '../../../ends/database/server/load.js';

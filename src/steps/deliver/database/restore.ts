@@ -1,14 +1,14 @@
 import { access, rm } from 'node:fs/promises';
 import { dirname } from 'node:path';
-import { quoteName } from '../../../core/database/column.js';
 import { shownDatabase } from '../../../core/database/place.js';
 import { EndError } from '../../../core/errors.js';
 import { familyNamed } from '../../../core/site/families/families.js';
-import { checksumOf } from '../../../ends/crate.js';
+import { quoteName } from '../../../core/sql/column.js';
 import { bytes, tablesOf } from '../../../ends/database/server/catalog.js';
 import { beginLoad, endLoad, loadDump, loadTable, positionOf } from '../../../ends/database/server/load.js';
 import { serverOf } from '../../../ends/database/server/probe.js';
 import { type DatabaseSession, withDatabase } from '../../../ends/database/server/session.js';
+import { checksumOf } from '../../../ends/move-folder/crate.js';
 import { newDatabaseOf } from '../../move/databases.js';
 import type { Move } from '../../move/open.js';
 import { noteDone, readResult, type StepRun } from '../../move/step.js';

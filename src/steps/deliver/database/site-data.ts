@@ -1,12 +1,12 @@
 import { type ByteString, textOf } from '../../../core/bytes.js';
-import { quoteName } from '../../../core/database/column.js';
+import { showable } from '../../../core/display.js';
 import type { Finding } from '../../../core/findings.js';
-import { showable } from '../../../core/rewrite/report/tally.js';
 import { globPattern } from '../../../core/rewrite/terms/globs.js';
 import type { Sheet } from '../../../core/sheet/schema.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
 import { conditionSql, type RowChange, RowEdits, statementOf } from '../../../core/site/data/row-edits.js';
 import type { Family, SiteWish } from '../../../core/site/families/family.js';
+import { quoteName } from '../../../core/sql/column.js';
 import { bytes, tablesOf } from '../../../ends/database/server/catalog.js';
 import type { DatabaseSession } from '../../../ends/database/server/session.js';
 import type { Move } from '../../move/open.js';

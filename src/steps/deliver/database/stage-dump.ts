@@ -5,12 +5,12 @@ import { DumpEdits } from '../../../core/database/dump-edits.js';
 import { DamageError } from '../../../core/errors.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
 import type { Family } from '../../../core/site/families/family.js';
-import type { CrateManifest } from '../../../ends/crate.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
 import { openFiles } from '../../../ends/files/place.js';
+import type { CrateManifest } from '../../../ends/move-folder/crate.js';
+import { movedDump } from '../../../ends/move-folder/crate.js';
 import { type Move, newTableName, prefixChangeOf } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';
-import { movedDump } from '../../rewrite.js';
 import { pathIn, type Spot } from '../files/staging.js';
 import { type EditDone, editDone, editsWanted, noteHeld } from './site-data.js';
 

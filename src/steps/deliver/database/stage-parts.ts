@@ -2,10 +2,10 @@ import type { Finding } from '../../../core/findings.js';
 import { parseSize } from '../../../core/sizes.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
 import { placeAbove, placeBelow, placeName } from '../../../ends/files/place.js';
+import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { Move } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';
 import { PartsFolder } from '../../rewrite/split-dump.js';
-import { movedDump } from '../../rewrite.js';
 import { openIncoming, type Spot, spotOf } from '../files/staging.js';
 
 /** The pieces of the finished dump for a web panel. */

@@ -1,8 +1,7 @@
-import type { Column } from '../../../core/database/column.js';
 import type { TableContent } from '../../../core/database/content-digest.js';
 import { DumpContent, type Program } from '../../../core/database/dump-content.js';
 import type { Finding } from '../../../core/findings.js';
-import type { CratePart } from '../../../ends/crate.js';
+import type { Column } from '../../../core/sql/column.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
 import { columnsOf } from '../../../ends/database/server/catalog.js';
 import { contentOf } from '../../../ends/database/server/content.js';
@@ -11,8 +10,9 @@ import {
   type DatabaseWay,
   withDatabase,
 } from '../../../ends/database/server/session.js';
+import type { CratePart } from '../../../ends/move-folder/crate.js';
+import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { StepRun } from '../../move/step.js';
-import { movedDump } from '../../rewrite.js';
 
 /** A table as it was read back from the new server, beside what the dump says. */
 export interface TableProof {

@@ -3,7 +3,6 @@ import type { JournalRecord } from '../../../core/journal.js';
 import { openFiles, placeBelow } from '../../../ends/files/place.js';
 import type { Move } from '../../move/open.js';
 import { noteDone, type StepRun } from '../../move/step.js';
-import { tablesInTheWay } from '../database/replace-tables.js';
 import {
   delivered,
   foldersBeside,
@@ -82,23 +81,8 @@ async function removeScraps({ end, incoming, outgoing }: Spot): Promise<void> {
   for (const path of [incoming, outgoing] satisfies ByteString[]) await end.remove(path);
 }
 
-/** Places of the new end at which something stands that this move did not put there, and that delivery would keep. */
-export async function wouldReplace(move: Move): Promise<string[]> {
-  const journal = await move.folder.readJournal();
-  const ours = delivered(journal);
-  const places: string[] = [];
-  for (const place of [move.newFiles, move.newDump].filter(one => one !== undefined)) {
-    const spot = spotOf(move, place, withinOf(journal));
-    if (!ours.has(place) && (await stands(spot, spot.path)) && !(await holdsNothing(place)))
-      places.push(place);
-  }
-  const tables = await tablesInTheWay(move);
-  if (tables !== undefined) places.push(tables);
-  return places;
-}
-
 /** Whether a folder is there and empty. @param but a name that does not count */
-async function holdsNothing(path: string, but = ''): Promise<boolean> {
+export async function holdsNothing(path: string, but = ''): Promise<boolean> {
   const files = openFiles(path);
   return (await files.isThere()) && (await topOf(files)).every(entry => entry.path === but);
 }

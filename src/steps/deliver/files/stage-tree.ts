@@ -3,13 +3,13 @@ import { DamageError } from '../../../core/errors.js';
 import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { alongside, type Slice } from '../../../core/files/order.js';
 import type { Finding } from '../../../core/findings.js';
-import type { Crate } from '../../../ends/crate.js';
-import { readEntryList, writeEntryList } from '../../../ends/entry-list.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import { openFiles } from '../../../ends/files/place.js';
 import { inTurns } from '../../../ends/in-turns.js';
+import type { Crate } from '../../../ends/move-folder/crate.js';
+import { movedFiles } from '../../../ends/move-folder/crate.js';
+import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
 import type { StepRun } from '../../move/step.js';
-import { movedFiles } from '../../rewrite.js';
 import { CarryingProgress } from '../../transfer/progress.js';
 import { carry, type Way } from '../../transfer/transfer.js';
 import {

@@ -8,9 +8,10 @@ import type { JournalRecord } from '../../../core/journal.js';
 import { maskedPair } from '../../../core/site/configuration/masking.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
-import type { CrateManifest } from '../../../ends/crate.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import { openFiles, placeAbove, placeBelow } from '../../../ends/files/place.js';
+import type { CrateManifest } from '../../../ends/move-folder/crate.js';
+import { movedFiles } from '../../../ends/move-folder/crate.js';
 import type { Move } from '../../move/open.js';
 import {
   entryAt,
@@ -21,7 +22,6 @@ import {
   treeOf,
 } from '../../move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from '../../move/step.js';
-import { movedFiles } from '../../rewrite.js';
 import { isOwn, type Spot, spotOf, stands, withinOf } from '../files/staging.js';
 import { swapIn } from '../files/swap.js';
 import {

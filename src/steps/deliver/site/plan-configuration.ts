@@ -7,16 +7,16 @@ import type { FileEntry } from '../../../core/files/entries.js';
 import type { Finding } from '../../../core/findings.js';
 import { isServerFile, readServerFile, robotsThat } from '../../../core/site/configuration/server-files.js';
 import { sheetEditsIn } from '../../../core/site/configuration/sheet-edits.js';
-import { trustsHost } from '../../../core/site/families/drupal.js';
 import {
   type ByHand,
   type ConfigurationFiles,
   type FactName,
   type Facts,
-  type Family,
   shownSource,
   type Wanted,
-} from '../../../core/site/families/family.js';
+} from '../../../core/site/configuration/source/facts.js';
+import { trustsHost } from '../../../core/site/families/drupal.js';
+import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import { type Move, siteMoveOf } from '../../move/open.js';
 import { entryAt, readAll, readConfiguration, type SiteTree } from '../../move/read-site.js';

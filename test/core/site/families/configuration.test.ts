@@ -4,17 +4,17 @@ import fc from 'fast-check';
 import { parseAddress } from '../../../../src/core/address/address.js';
 import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../../../../src/core/bytes.js';
 import { maskedPair } from '../../../../src/core/site/configuration/masking.js';
-import { readPhp } from '../../../../src/core/site/configuration/php/settings.js';
 import { sheetEditsIn } from '../../../../src/core/site/configuration/sheet-edits.js';
-import { wordpressColumns } from '../../../../src/core/site/data/family-columns.js';
-import { drupal } from '../../../../src/core/site/families/drupal.js';
-import { familyNamed, recogniseFamily } from '../../../../src/core/site/families/families.js';
 import {
   type FactName,
   oneFile,
   type SiteMove,
   type Wanted,
-} from '../../../../src/core/site/families/family.js';
+} from '../../../../src/core/site/configuration/source/facts.js';
+import { readPhp } from '../../../../src/core/site/configuration/source/php-settings.js';
+import { wordpressColumns } from '../../../../src/core/site/data/family-columns.js';
+import { drupal } from '../../../../src/core/site/families/drupal.js';
+import { familyNamed, recogniseFamily } from '../../../../src/core/site/families/families.js';
 import { wordpress } from '../../../../src/core/site/families/wordpress.js';
 import { configurations, dotenvs, filesOf } from '../../../help/configurations.js';
 

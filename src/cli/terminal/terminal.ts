@@ -1,10 +1,10 @@
 import type { SingleBar } from 'cli-progress';
 import pc from 'picocolors';
-import type { Finding } from '../core/findings.js';
-import { showable } from '../core/rewrite/report/tally.js';
-import type { EventSink, StepEvent } from '../steps/move/events.js';
-import type { Common } from './command.js';
-import { bytes, count } from './show/numbers.js';
+import { showable } from '../../core/display.js';
+import type { Finding } from '../../core/findings.js';
+import type { EventSink, StepEvent } from '../../steps/move/events.js';
+import type { Common } from './common-options.js';
+import { bytes, count } from './numbers.js';
 
 type Progress = Extract<StepEvent, { type: 'progress' }>;
 

@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, type Edit, textOf } from '../../../bytes.js';
+import { dotenvLiteral } from './dotenv.js';
 import {
   type ByHand,
   type ConfigurationFiles,
@@ -8,10 +9,9 @@ import {
   isSecret,
   type Reading,
   type Wanted,
-} from '../../families/family.js';
-import { dotenvLiteral } from '../dotenv-source.js';
-import { type PhpSettings, type PhpValue, readPhp } from './settings.js';
-import { phpLiteral } from './strings.js';
+} from './facts.js';
+import { type PhpSettings, type PhpValue, readPhp } from './php-settings.js';
+import { phpLiteral } from './php-strings.js';
 
 /** How a family's PHP configuration is read. */
 export interface PhpDialect {

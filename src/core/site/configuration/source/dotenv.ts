@@ -1,4 +1,4 @@
-import { asBytes, type ByteString, type Edit, textOf } from '../../bytes.js';
+import { asBytes, type ByteString, type Edit, textOf } from '../../../bytes.js';
 import {
   type ByHand,
   type ConfigurationFiles,
@@ -8,7 +8,7 @@ import {
   isSecret,
   type Reading,
   type Wanted,
-} from '../families/family.js';
+} from './facts.js';
 
 /** A value of a `.env` file and where it stands, without its quotes. */
 interface Setting {

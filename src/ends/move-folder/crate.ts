@@ -2,12 +2,12 @@ import { createHash } from 'node:crypto';
 import { createReadStream } from 'node:fs';
 import { mkdir, readFile, stat } from 'node:fs/promises';
 import { join } from 'node:path';
-import { DamageError, UsageError } from '../core/errors.js';
-import type { CheckedEntry } from '../core/files/entries.js';
+import { DamageError, UsageError } from '../../core/errors.js';
+import type { CheckedEntry } from '../../core/files/entries.js';
+import { LocalFiles } from '../files/local.js';
+import { telling } from '../trouble.js';
 import { readEntryList, writeEntryList } from './entry-list.js';
-import { LocalFiles } from './files/local.js';
 import { writeWhole } from './move-folder.js';
-import { telling } from './trouble.js';
 
 /** One file of the crate besides those under `files/`. */
 export interface CratePart {
@@ -155,3 +155,8 @@ export async function checksumOf(file: string): Promise<CratePart> {
   for await (const chunk of createReadStream(file, { highWaterMark: 1 << 20 })) hash.update(chunk as Buffer);
   return { bytes: (await stat(file)).size, sha256: hash.digest('hex') };
 }
+
+/** The names within the crate of what rewriting makes. */
+export const movedDump = 'database.moved.sql.gz';
+
+export const movedFiles = 'files.moved.ndjson';

@@ -1,6 +1,5 @@
 import { asBytes, type ByteString, Stretch } from '../../bytes.js';
 import { ManySearch } from '../../search/many.js';
-import { base64Anchors } from '../carriers/base64.js';
 
 /** What tells of an old address before it is looked at closely, prepared for finding. */
 export interface AnchorSearch {
@@ -148,4 +147,17 @@ export class AnchorCursor {
     }
     this.rootIsLast = isRoot;
   }
+}
+
+/**
+ * What stands in Base64 wherever a text stands in the bytes that are encoded: three stretches, by where among the
+ * groups of three bytes the text begins. Those shorter than six characters would be found everywhere and are left out.
+ */
+export function base64Anchors(text: ByteString): string[] {
+  const anchors = [0, 1, 2].map(before => {
+    const encoded = Buffer.from('\0'.repeat(before) + text, 'latin1').toString('base64');
+    const from = Math.ceil((before * 8) / 6);
+    return encoded.slice(from, Math.floor(((before + text.length) * 8) / 6));
+  });
+  return anchors.filter(anchor => anchor.length >= 6);
 }

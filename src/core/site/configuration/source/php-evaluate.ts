@@ -1,7 +1,7 @@
 import { asBytes, type ByteString } from '../../../bytes.js';
-import { type Node, nameOfCall } from './node.js';
-import { folderOf, valueOfPath } from './paths.js';
-import { stringValue, unescaped } from './strings.js';
+import { type Node, nameOfCall } from './php-node.js';
+import { folderOf, valueOfPath } from './php-paths.js';
+import { stringValue, unescaped } from './php-strings.js';
 
 /** A setting of a `.env` file: its value, and where the value is written, with its quotes. */
 export interface EnvironmentSetting {

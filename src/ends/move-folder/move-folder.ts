@@ -2,11 +2,11 @@ import { constants } from 'node:fs';
 import { appendFile, mkdir, open, readFile, rename, stat, writeFile } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { parse as parseDotenv } from 'dotenv';
-import { UsageError } from '../core/errors.js';
-import { type JournalRecord, readJournal } from '../core/journal.js';
-import { readSheet } from '../core/sheet/read.js';
-import type { Sheet } from '../core/sheet/schema.js';
-import { asTrouble, telling } from './trouble.js';
+import { UsageError } from '../../core/errors.js';
+import { type JournalRecord, readJournal } from '../../core/journal.js';
+import { readSheet } from '../../core/sheet/read.js';
+import type { Sheet } from '../../core/sheet/schema.js';
+import { asTrouble, telling } from '../trouble.js';
 
 /** The folder of one move: its sheet, its journal, its crate and what the steps write. */
 export class MoveFolder {

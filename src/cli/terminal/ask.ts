@@ -1,5 +1,5 @@
-import { UsageError } from '../core/errors.js';
-import type { Common } from './command.js';
+import { UsageError } from '../../core/errors.js';
+import type { Common } from './common-options.js';
 
 /** What the person says no to ends the command, and nothing was done. */
 export const declined = 'declined';

@@ -1,11 +1,11 @@
 import type { Edit } from '../../bytes.js';
 import { isDamage, readSerialized } from '../../serialized/spans.js';
 import { bytesWritten, type EscapedText } from '../../sql/literal.js';
-import { editsInText } from '../carriers/text.js';
-import { lengthEdit, needsOpening } from '../carriers/value.js';
 import type { Observer } from '../report/tally.js';
+import type { AnchorCursor } from '../terms/anchors.js';
 import type { Rules } from '../terms/rules.js';
-import type { AnchorCursor } from './anchors.js';
+import { editsInText } from './text.js';
+import { lengthEdit, needsOpening } from './value.js';
 
 /**
  * Edits of a serialized value that stands escaped in the text of a literal, without opening it: its lengths are

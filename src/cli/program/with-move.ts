@@ -1,7 +1,7 @@
-import { ExitCode } from '../core/errors.js';
-import type { StepOutcome, StepRun } from '../steps/move/step.js';
-import type { Common } from './command.js';
-import { Face } from './face.js';
+import { ExitCode } from '../../core/errors.js';
+import type { StepOutcome, StepRun } from '../../steps/move/step.js';
+import type { Common } from '../terminal/common-options.js';
+import { Face } from '../terminal/terminal.js';
 
 /** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
 export function endSignal(): AbortSignal {
@@ -23,13 +23,15 @@ export async function withMove(
   const [
     { openMove },
     { closeSessions, connectAhead, keepToConnections, onWaiting },
-    { GentlePace, unhurried },
+    { GentlePace },
+    { unhurried },
     { askHostKey },
   ] = await Promise.all([
-    import('../steps/move/open.js'),
-    import('../ends/files/place.js'),
-    import('../steps/transfer/rate-limit.js'),
-    import('./ask.js'),
+    import('../../steps/move/open.js'),
+    import('../../ends/files/place.js'),
+    import('../../steps/transfer/rate-limit.js'),
+    import('../../steps/move/rate-limit.js'),
+    import('../terminal/ask.js'),
   ]);
   const face = await Face.open(argv);
   try {

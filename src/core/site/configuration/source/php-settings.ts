@@ -1,10 +1,10 @@
 import parser from 'php-parser';
 import type { ByteString } from '../../../bytes.js';
-import { readDotenv } from '../dotenv-source.js';
-import { type EnvironmentSetting, evaluate, type Scope, type Worth } from './evaluate.js';
-import { type Node, nameOfCall } from './node.js';
-import { movesAlong, pathOfValue } from './paths.js';
-import { isGuard, nodesOf, type Verdict } from './walk.js';
+import { readDotenv } from './dotenv.js';
+import { type EnvironmentSetting, evaluate, type Scope, type Worth } from './php-evaluate.js';
+import { type Node, nameOfCall } from './php-node.js';
+import { movesAlong, pathOfValue } from './php-paths.js';
+import { isGuard, nodesOf, type Verdict } from './php-walk.js';
 
 /** An expression in PHP source: what it is worth if that can be seen without running it, and where it stands. */
 export interface PhpValue {

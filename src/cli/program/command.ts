@@ -1,18 +1,8 @@
 import type { Argv, CommandModule } from 'yargs';
+import type { Common } from '../terminal/common-options.js';
 
 /** What stands for a lone `-` among a command's words: standard input or output. */
 export const standardStream = 'stdio:';
-
-/** The options that every command has. */
-export interface Common {
-  readonly sheet: string;
-  readonly json: boolean;
-  readonly jsonEvents: boolean;
-  readonly quiet: boolean;
-  readonly verbose: boolean;
-  readonly yes: boolean;
-  readonly color: boolean;
-}
 
 /** A command of the command line: its words, its options, and what it does. */
 interface Described<Options> {

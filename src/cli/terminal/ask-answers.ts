@@ -1,4 +1,4 @@
-import { type AnswerTest, AnswerTests } from '../steps/start/answer-checks.js';
+import { type AnswerTest, AnswerTests } from '../../steps/start/answer-checks.js';
 import {
   type Question,
   questions,
@@ -6,9 +6,9 @@ import {
   type StartWish,
   testsLater,
   variableOf,
-} from '../steps/start/questions.js';
+} from '../../steps/start/questions.js';
 import { askHostKey } from './ask.js';
-import type { Face } from './face.js';
+import type { Face } from './terminal.js';
 
 /** What the person answered, and what the tests of it found. */
 export interface Answered {

@@ -1,9 +1,9 @@
 import type { Pair } from '../../address/pairs.js';
 import { allColumns, columnsOf } from '../../site/data/family-columns.js';
-import type { DumpRewriting } from '../carriers/dump.js';
-import { compileGlobs, type Globs } from './globs.js';
-import { compileRules, type RuleOptions } from './rules.js';
-import { compileScope, type Scope } from './scope.js';
+import { compileGlobs, type Globs } from '../terms/globs.js';
+import { compileRules, type RuleOptions } from '../terms/rules.js';
+import { compileScope, type Scope } from '../terms/scope.js';
+import type { DumpRewriting } from './dump.js';
 
 /** What a rewriting of a dump is to do, as plain data that can be handed to another thread. */
 export interface DumpTerms {

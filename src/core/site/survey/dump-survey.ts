@@ -1,8 +1,8 @@
-import { SeenHosts } from '../address/seen.js';
-import { SeenFolders } from '../address/server-paths.js';
-import type { ByteString, Stretch } from '../bytes.js';
-import { readCreateTable } from './create-table.js';
-import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
+import { SeenHosts } from '../../address/seen.js';
+import { SeenFolders } from '../../address/server-paths.js';
+import type { ByteString, Stretch } from '../../bytes.js';
+import { readCreateTable } from '../../sql/create-table.js';
+import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from '../../sql/scanner.js';
 
 /** A table as a dump holds it. */
 export interface SurveyedTable {

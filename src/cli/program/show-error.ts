@@ -1,7 +1,7 @@
-import { ExitCode, PorterError } from '../core/errors.js';
-import { showable } from '../core/rewrite/report/tally.js';
-import { asTrouble } from '../ends/trouble.js';
-import { declined } from './ask.js';
+import { showable } from '../../core/display.js';
+import { ExitCode, PorterError } from '../../core/errors.js';
+import { asTrouble } from '../../ends/trouble.js';
+import { declined } from '../terminal/ask.js';
 
 /**
  * Tells an error on stderr in at most three lines: what was being done and what came back, then what to try. A

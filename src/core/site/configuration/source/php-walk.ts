@@ -1,4 +1,4 @@
-import { type Node, nameOfCall } from './node.js';
+import { type Node, nameOfCall } from './php-node.js';
 
 /** What a test comes to: whether what it guards is carried out. */
 export type Verdict = 'yes' | 'no' | 'maybe';
