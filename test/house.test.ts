@@ -1,6 +1,6 @@
 import assert from 'node:assert/strict';
 import { spawnSync } from 'node:child_process';
-import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { test } from 'node:test';
 import { fileURLToPath } from 'node:url';
@@ -29,6 +29,37 @@ test('the linter refuses every import against the one way', t => {
     const lint = spawnSync(`${root}node_modules/.bin/biome`, ['lint', '.'], { cwd: copy, encoding: 'utf8' });
     rmSync(join(copy, file));
     assert.match(lint.stdout + lint.stderr, /noRestricted/, `${file}: ${source}`);
+  }
+});
+
+test('the linter refuses circles of files and of rooms', t => {
+  const circles: Record<string, [file: string, source: string][]> = {
+    'circle-of-files': [
+      ['src/core/sql/x.ts', "import { y } from './y.js';\nexport const x = () => y;\n"],
+      [
+        'src/core/sql/y.ts',
+        "import type { x } from './x.js';\nexport const y = null as unknown as typeof x;\n",
+      ],
+    ],
+    'circle-of-rooms': [
+      ['src/core/sql/x.ts', "export { y } from '../json/y.js';\n"],
+      ['src/core/sql/z.ts', 'export const z = 1;\n'],
+      ['src/core/json/y.ts', 'export const y = 1;\n'],
+      ['src/core/json/w.ts', "export { z } from '../sql/z.js';\n"],
+    ],
+  };
+  for (const [rule, files] of Object.entries(circles)) {
+    const copy = folder(t);
+    for (const name of ['.dependency-cruiser.mjs', 'tsconfig.json', 'package.json'])
+      cpSync(`${root}${name}`, join(copy, name));
+    symlinkSync(`${root}node_modules`, join(copy, 'node_modules'));
+    for (const [file, source] of files) {
+      mkdirSync(dirname(join(copy, file)), { recursive: true });
+      writeFileSync(join(copy, file), source);
+    }
+    const lint = spawnSync('node_modules/.bin/depcruise', ['src'], { cwd: copy, encoding: 'utf8' });
+    assert.notEqual(lint.status, 0, rule);
+    assert.match(lint.stdout + lint.stderr, new RegExp(`error ${rule}:`), rule);
   }
 });
 

@@ -1,6 +1,6 @@
 import { formatAddress } from '../core/address/address.js';
 import type { Finding } from '../core/findings.js';
-import { dialects } from '../core/redirects/dialect.js';
+import { dialects } from '../core/redirects/dialects.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
 export interface RedirectsResult {
@@ -33,10 +33,10 @@ export async function redirects(run: StepRun): Promise<StepOutcome<RedirectsResu
       return { result: { ...inputs, files: [] }, findings: [finding], brief: {} };
     }
     const files: RedirectsResult['files'][number][] = [];
-    for (const [server, dialect] of Object.entries(dialects)) {
+    for (const dialect of dialects) {
       const rules = dialect.samePath(from, to);
       const file = await move.folder.write(dialect.file, rules);
-      files.push({ server, file, where: dialect.where(from), rules });
+      files.push({ server: dialect.name, file, where: dialect.where(from), rules });
     }
     files.sort((a, b) => Number(b.server === wanted) - Number(a.server === wanted));
     const result = { from: inputs.from, to: inputs.to, files };

@@ -1,12 +1,14 @@
 import { basename, dirname, isAbsolute, join, resolve } from 'node:path';
 import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
+import { dialectNames } from '../core/redirects/dialects.js';
 import { type SheetAnswers, type SheetLogin, writeSheet } from '../core/sheet/write.js';
 import { leftOutOf } from '../core/site/families/families.js';
 import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder/move-folder.js';
 import { telling } from '../ends/trouble.js';
-import { type AnswerTest, AnswerTests } from './start/answer-checks.js';
-import { questions, type Secrets, type StartWish, testsLater } from './start/questions.js';
+import { AnswerTests } from './start/answer-checks.js';
+import type { AnswerTest, Secrets, StartWish } from './start/answers.js';
+import { questions, testsLater } from './start/questions.js';
 
 export interface StartOutcome {
   readonly file: string;
@@ -120,7 +122,7 @@ function answersOf(wish: StartWish, tests: AnswerTests): SheetAnswers {
       : [],
     leave: [],
     searchEngines: wish.searchEngines,
-    webServer: wish.webServer === 'nginx' || wish.webServer === 'apache' ? wish.webServer : undefined,
+    webServer: dialectNames.find(name => name === wish.webServer),
     oldRecord: wish.oldRecord,
     newRecord: wish.newRecord,
   };

@@ -5,7 +5,7 @@ import { request } from 'node:http';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
-import { dialects } from '../../src/core/redirects/dialect.js';
+import { type DialectName, dialects } from '../../src/core/redirects/dialects.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { freePort, listens, until } from './database.js';
@@ -53,13 +53,11 @@ const asked: [pair: typeof subFolder, path: string, answer: string | RegExp][] =
   [inward, '/blog/a', /^(?:404|403)/],
 ];
 
-async function tryAll(
-  server: (rules: string, port: number) => Promise<void>,
-  rulesOf: (pair: typeof subFolder) => string,
-) {
+async function tryAll(server: (rules: string, port: number) => Promise<void>, name: DialectName) {
+  const dialect = dialects.find(one => one.name === name)!;
   for (const pair of [subFolder, wholeHost, inward]) {
     const port = await freePort();
-    await server(rulesOf(pair), port);
+    await server(dialect.samePath(pair.from, pair.to), port);
     for (const [of, path, answer] of asked) {
       if (of !== pair) continue;
       const said = (await ask(port, 'old.example', path)).replace(/%[0-9A-F]{2}/g, code =>
@@ -75,42 +73,49 @@ test('nginx sends every old path to the same new path', async t => {
   if (!needs(t, 'nginx')) return;
   const root = folder(t);
   chmodSync(root, 0o755);
-  await tryAll(
-    async (rules, port) => {
-      const config = join(root, `nginx-${port}.conf`);
-      writeFileSync(
-        config,
-        `daemon off; pid ${root}/${port}.pid; error_log ${root}/error.log; worker_processes 1;
+  await tryAll(async (rules, port) => {
+    const config = join(root, `nginx-${port}.conf`);
+    writeFileSync(
+      config,
+      `daemon off; pid ${root}/${port}.pid; error_log ${root}/error.log; worker_processes 1;
 events {}
 http { access_log off; client_body_temp_path ${root}/t; proxy_temp_path ${root}/t; fastcgi_temp_path ${root}/t; uwsgi_temp_path ${root}/t; scgi_temp_path ${root}/t;
 server { listen 127.0.0.1:${port}; server_name old.example; root ${root}/none;\n${rules}} }`,
-      );
-      await start(t, 'nginx', ['-p', root, '-c', config], port);
-    },
-    ({ from, to }) => dialects.nginx.samePath(from, to),
-  );
+    );
+    await start(t, 'nginx', ['-p', root, '-c', config], port);
+  }, 'nginx');
 });
 
 test('Apache sends every old path to the same new path, from an .htaccess', async t => {
   if (!needs(t, 'apache2')) return;
   const root = folder(t);
   chmodSync(root, 0o755);
-  await tryAll(
-    async (rules, port) => {
-      const htdocs = join(root, `htdocs-${port}`);
-      mkdirSync(htdocs);
-      writeFileSync(join(htdocs, '.htaccess'), rules);
-      const config = join(root, `apache-${port}.conf`);
-      const modules = ['mpm_event', 'authz_core', 'rewrite'].map(
-        name => `LoadModule ${name}_module /usr/lib/apache2/modules/mod_${name}.so`,
-      );
-      writeFileSync(
-        config,
-        `ServerRoot ${root}\nServerName old.example\nListen 127.0.0.1:${port}\nPidFile ${root}/${port}.pid\nErrorLog ${root}/error.log\nUser www-data\nGroup www-data\n${modules.join('\n')}
+  await tryAll(async (rules, port) => {
+    const htdocs = join(root, `htdocs-${port}`);
+    mkdirSync(htdocs);
+    writeFileSync(join(htdocs, '.htaccess'), rules);
+    const config = join(root, `apache-${port}.conf`);
+    const modules = ['mpm_event', 'authz_core', 'rewrite'].map(
+      name => `LoadModule ${name}_module /usr/lib/apache2/modules/mod_${name}.so`,
+    );
+    writeFileSync(
+      config,
+      `ServerRoot ${root}\nServerName old.example\nListen 127.0.0.1:${port}\nPidFile ${root}/${port}.pid\nErrorLog ${root}/error.log\nUser www-data\nGroup www-data\n${modules.join('\n')}
 DocumentRoot ${htdocs}\n<Directory ${htdocs}>\nAllowOverride All\nRequire all granted\n</Directory>\n`,
-      );
-      await start(t, 'apache2', ['-X', '-f', config], port);
-    },
-    ({ from, to }) => dialects.apache.samePath(from, to),
-  );
+    );
+    await start(t, 'apache2', ['-X', '-f', config], port);
+  }, 'apache');
+});
+
+test('Caddy sends every old path to the same new path', async t => {
+  if (!needs(t, 'caddy')) return;
+  const root = folder(t);
+  await tryAll(async (rules, port) => {
+    const config = join(root, `Caddyfile-${port}`);
+    writeFileSync(
+      config,
+      `{\n\tadmin off\n\tauto_https off\n}\nhttp://old.example:${port} {\n\tbind 127.0.0.1\n${rules}\n\trespond 404\n}\n`,
+    );
+    await start(t, 'caddy', ['run', '--adapter', 'caddyfile', '--config', config], port);
+  }, 'caddy');
 });

@@ -5,7 +5,8 @@ import { test } from 'node:test';
 import { parsePair } from '../../src/core/address/pairs.js';
 import { applyEdits, bytesOf } from '../../src/core/bytes.js';
 import { editsInValue } from '../../src/core/rewrite/carriers/value.js';
-import { observerOf, Tally } from '../../src/core/rewrite/report/tally.js';
+import { observerOf } from '../../src/core/rewrite/report/observer.js';
+import { Tally } from '../../src/core/rewrite/report/tally.js';
 import { compileRules } from '../../src/core/rewrite/terms/rules.js';
 import { needs } from '../help/real.js';
 

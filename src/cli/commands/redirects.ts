@@ -4,7 +4,7 @@ export const redirects = command({
   command: 'redirects',
   describe: 'Write the permanent redirects from the old address to the new one',
   examples: [
-    ['redirects', 'write the rules for Apache and nginx beside the sheet'],
+    ['redirects', 'write the rules for every kind of web server beside the sheet'],
     ['redirects --json', 'the rules as JSON'],
   ],
   run: async argv => {

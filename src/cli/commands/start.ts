@@ -1,4 +1,5 @@
-import { questions, type StartWish } from '../../steps/start/questions.js';
+import type { StartWish } from '../../steps/start/answers.js';
+import { questions } from '../../steps/start/questions.js';
 import { command } from '../program/command.js';
 
 /** Flags that name a variable; a secret itself is never given on the command line. */

@@ -1,5 +1,6 @@
 import type { PageComparison } from '../../core/pages/compare.js';
-import { leftAt, placeName, type Sample } from '../../core/rewrite/report/tally.js';
+import { leftAt } from '../../core/rewrite/report/left-list.js';
+import { placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
 import { bytes, count, counted, seconds } from '../terminal/numbers.js';
 import { Html, html } from './html.js';

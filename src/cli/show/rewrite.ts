@@ -1,5 +1,6 @@
+import { leftAt } from '../../core/rewrite/report/left-list.js';
 import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
-import { leftAt, type PlaceTally, placeName, type Sample } from '../../core/rewrite/report/tally.js';
+import { type PlaceTally, placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
 import type { OwnOutcome } from '../../steps/rewrite/standalone.js';

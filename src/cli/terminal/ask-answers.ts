@@ -1,12 +1,6 @@
-import { type AnswerTest, AnswerTests } from '../../steps/start/answer-checks.js';
-import {
-  type Question,
-  questions,
-  type Secrets,
-  type StartWish,
-  testsLater,
-  variableOf,
-} from '../../steps/start/questions.js';
+import { AnswerTests } from '../../steps/start/answer-checks.js';
+import type { AnswerTest, Secrets, StartWish } from '../../steps/start/answers.js';
+import { type Question, questions, testsLater, variableOf } from '../../steps/start/questions.js';
 import { askHostKey } from './ask.js';
 import type { Face } from './terminal.js';
 

@@ -1,6 +1,6 @@
 import { applyEdits, bytesOfText, textOf } from '../bytes.js';
 import { editsInValue } from '../rewrite/carriers/value.js';
-import { unnoted } from '../rewrite/report/tally.js';
+import { unnoted } from '../rewrite/report/observer.js';
 import type { Rules } from '../rewrite/terms/rules.js';
 import type { Family } from '../site/families/family.js';
 import { type Page, readPage } from './page.js';

@@ -1,14 +1,17 @@
 import type { Address } from '../address/address.js';
-import { apache } from './apache.js';
-import { nginx } from './nginx.js';
 
-/** How a web server is told to send visitors on. A new server is one more file and one more line below. */
+/** How the rules of one kind of web server are written. */
 export interface RedirectDialect {
+  /** As the sheet names it. */
+  readonly name: string;
+  /** As a person calls the server. */
+  readonly title: string;
+  /** Recognises the server by the `Server` header of its answers (RFC 9110, section 10.2.4). */
+  readonly serverHeader: RegExp;
+  /** The file that holds the rules, in the move folder. */
   readonly file: string;
   /** Where the file belongs, in one sentence. */
-  readonly where: (from: Address) => string;
+  where(from: Address): string;
   /** Sends every path below the old address to the same path below the new one, permanently. */
   samePath(from: Address, to: Address): string;
 }
-
-export const dialects: Readonly<Record<'apache' | 'nginx', RedirectDialect>> = { apache, nginx };

@@ -1,33 +1,33 @@
-import { type Address, addressPath, formatAddress } from '../address/address.js';
+import { addressPath, formatAddress } from '../address/address.js';
 import type { RedirectDialect } from './dialect.js';
+import { literalPattern } from './literal-pattern.js';
 
 /**
  * https://nginx.org/en/docs/http/ngx_http_rewrite_module.html. The path is taken from $request_uri, which nginx
  * has not decoded, so that encoded bytes go on as they came and cannot end the header.
  */
-export const nginx: RedirectDialect = {
+export const nginx = {
+  name: 'nginx',
+  title: 'nginx',
+  serverHeader: /nginx|openresty/i,
   file: 'redirects.nginx.conf',
   where: from => `Put it into the server block of ${from.host} and reload nginx.`,
-  samePath(from: Address, to: Address) {
+  samePath(from, to) {
     const oldPath = addressPath(from);
     const target = formatAddress(to);
     const head = `# ${formatAddress(from)} and all below it have moved to ${target}\n`;
     if (oldPath === '') {
       if (from.host !== to.host) return `${head}return 301 ${target}$request_uri;\n`;
-      return `${head}if ($request_uri !~ "^${escapePattern(addressPath(to))}(?:[/?]|$)") {\n    return 301 ${target}$request_uri;\n}\n`;
+      return `${head}if ($request_uri !~ "^${literalPattern(addressPath(to))}(?:[/?]|$)") {\n    return 301 ${target}$request_uri;\n}\n`;
     }
     return `${head}location = ${oldPath} {
     return 301 ${target}/$is_args$args;
 }
 location ^~ ${oldPath}/ {
-    if ($request_uri ~ "^${escapePattern(oldPath)}(/.*)$") {
+    if ($request_uri ~ "^${literalPattern(oldPath)}(/.*)$") {
         return 301 ${target}$1;
     }
 }
 `;
   },
-};
-
-function escapePattern(text: string): string {
-  return text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
-}
+} as const satisfies RedirectDialect;

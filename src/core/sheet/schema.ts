@@ -1,4 +1,5 @@
 import { array, boolean, type InferType, lazy, mixed, number, object, type Schema, string } from 'yup';
+import { dialectNames } from '../redirects/dialects.js';
 import { sizePattern } from '../sizes.js';
 
 const size = mixed<string | number>().test('size', 'must be a size such as 5 MiB', value => {
@@ -116,7 +117,7 @@ export const sheetSchema = object({
   }).noUnknown(),
   crate: object({ passphrase: string() }).noUnknown().default(undefined),
   redirects: object({
-    server: string().oneOf(['apache', 'nginx']),
+    server: string().oneOf(dialectNames),
   }).noUnknown(),
   dns: object({
     zone: string(),

@@ -1,4 +1,5 @@
 import { stringify } from 'yaml';
+import { type DialectName, dialectNames, usualDialect } from '../redirects/dialects.js';
 
 /** What a sheet says of getting into an account; a password is the name of a variable in `${}`. */
 export interface SheetLogin {
@@ -38,7 +39,7 @@ export interface SheetAnswers {
   /** Whether addresses in Base64 are rewritten. */
   readonly openBase64?: boolean;
   readonly searchEngines?: string | undefined;
-  readonly webServer: 'apache' | 'nginx' | undefined;
+  readonly webServer: DialectName | undefined;
   readonly oldRecord: string | undefined;
   readonly newRecord: string | undefined;
   /** Who is asked for DNS records, if not this machine's own resolvers. */
@@ -110,7 +111,7 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'maintenance', 'keep', 'on or off for its maintenance page, or keep what is');
   put(1, 'fresh-keys', false, 'new keys for cookies, which logs everybody out');
   section('redirects', 'How the old address shall send visitors on.');
-  put(1, 'server', a.webServer ?? 'apache', 'apache or nginx');
+  put(1, 'server', a.webServer ?? usualDialect, choiceOf(dialectNames));
   if (a.oldRecord && a.newRecord) {
     section('dns', 'The records that shall change at the cutover.');
     put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');
@@ -122,6 +123,11 @@ export function writeSheet(a: SheetAnswers): string {
 }
 
 const loginExample = '{ password: "${PASSWORD}" }  or  { key: ~/.ssh/id_ed25519 }';
+
+/** A choice in words: "a, b or c". */
+function choiceOf(names: readonly string[]): string {
+  return new Intl.ListFormat('en', { type: 'disjunction' }).format(names).replace(', or ', ' or ');
+}
 
 function isFar(place: string | undefined): boolean {
   return /^(?:sftp|ftps?):/.test(place ?? '');

@@ -1,3 +1,4 @@
+import escapeStringRegexp from 'escape-string-regexp';
 import { type Dialect, endOfString } from './literal.js';
 
 /** What the functions here give where the end of something does not stand in the window yet. */
@@ -44,10 +45,7 @@ export function endOfStatement(
   dialect: Dialect,
   last: boolean,
 ): number {
-  const stops = new RegExp(
-    `['"\`#]|--(?=\\s)|/\\*|${delimiter.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&')}`,
-    'g',
-  );
+  const stops = new RegExp(`['"\`#]|--(?=\\s)|/\\*|${escapeStringRegexp(delimiter)}`, 'g');
   stops.lastIndex = at;
   for (let found = stops.exec(s); found; found = stops.exec(s)) {
     const [token] = found;

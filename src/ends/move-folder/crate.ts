@@ -1,19 +1,12 @@
-import { createHash } from 'node:crypto';
-import { createReadStream } from 'node:fs';
-import { mkdir, readFile, stat } from 'node:fs/promises';
+import { mkdir, readFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { DamageError, UsageError } from '../../core/errors.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
 import { LocalFiles } from '../files/local.js';
 import { telling } from '../trouble.js';
+import { type CratePart, checksumOf } from './crate-part.js';
 import { readEntryList, writeEntryList } from './entry-list.js';
 import { writeWhole } from './move-folder.js';
-
-/** One file of the crate besides those under `files/`. */
-export interface CratePart {
-  readonly bytes: number;
-  readonly sha256: string;
-}
 
 /** The name of the dump as taken, within the crate. */
 export const takenDump = 'database.sql.gz';
@@ -147,13 +140,6 @@ export class Crate {
       remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
     });
   }
-}
-
-/** Size and SHA-256 of a file on this machine. */
-export async function checksumOf(file: string): Promise<CratePart> {
-  const hash = createHash('sha256');
-  for await (const chunk of createReadStream(file, { highWaterMark: 1 << 20 })) hash.update(chunk as Buffer);
-  return { bytes: (await stat(file)).size, sha256: hash.digest('hex') };
 }
 
 /** The names within the crate of what rewriting makes. */

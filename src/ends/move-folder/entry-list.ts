@@ -5,7 +5,7 @@ import { basename, dirname, join } from 'node:path';
 import { DamageError } from '../../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../../core/files/entries.js';
 import { asTrouble, telling } from '../trouble.js';
-import type { CratePart } from './crate.js';
+import type { CratePart } from './crate-part.js';
 
 // A list of the files of a tree, a line each, in the order of their paths' bytes. It is never in memory as a whole.
 

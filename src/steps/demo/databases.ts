@@ -7,7 +7,7 @@ import { beginLoad, endLoad, loadDump } from '../../ends/database/server/load.js
 import { serverOf } from '../../ends/database/server/probe.js';
 import { type DatabaseWay, withDatabase } from '../../ends/database/server/session.js';
 import { Snapshot } from '../../ends/database/server/snapshot.js';
-import { checksumOf } from '../../ends/move-folder/crate.js';
+import { checksumOf } from '../../ends/move-folder/crate-part.js';
 
 /** A database of the demo at a real server, and who may open it. */
 interface DemoDatabase {

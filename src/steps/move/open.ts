@@ -8,7 +8,7 @@ import { UsageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
 import type { DumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import { editsInValue } from '../../core/rewrite/carriers/value.js';
-import { unnoted } from '../../core/rewrite/report/tally.js';
+import { unnoted } from '../../core/rewrite/report/observer.js';
 import { type PrefixChange, renamed } from '../../core/rewrite/terms/prefix.js';
 import { compileRules, type RuleOptions, type Rules } from '../../core/rewrite/terms/rules.js';
 import type { Sheet } from '../../core/sheet/schema.js';

@@ -8,7 +8,7 @@ import { leftOut } from '../../core/files/patterns.js';
 import type { Finding } from '../../core/findings.js';
 import { parseSize, sizeText } from '../../core/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import type { CratePart } from '../../ends/move-folder/crate.js';
+import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { readEntryList, writeEntryList } from '../../ends/move-folder/entry-list.js';
 import { identityOfTree, TreeIdentity } from '../move/open.js';
 import type { StepRun } from '../move/step.js';

@@ -5,6 +5,7 @@ import { readDatabaseUrl } from '../../core/database/place.js';
 import { PorterError } from '../../core/errors.js';
 import { readFront } from '../../core/pages/front.js';
 import { readPage } from '../../core/pages/page.js';
+import { dialectOfServer } from '../../core/redirects/dialects.js';
 import { fromConfiguration } from '../../core/sheet/write.js';
 import { isPacked } from '../../ends/database/dump/reader.js';
 import { isRefusal, lookAtServer } from '../../ends/database/server/probe.js';
@@ -17,17 +18,7 @@ import { lookAtSite, type Site, treeOf } from '../move/read-site.js';
 import { surveyDump } from '../survey/dump.js';
 import { standingFolder } from '../survey/place.js';
 import { siteAt } from '../survey/web.js';
-import type { Secrets, StartWish } from './questions.js';
-
-/** What a test of one answer came to. */
-export interface AnswerTest {
-  /** Whether it will do; undefined where nobody could be asked. */
-  readonly good: boolean | undefined;
-  /** What was seen, in one line. */
-  readonly said: string;
-  /** Answers to later questions that follow from it. */
-  readonly offers?: Partial<StartWish>;
-}
+import type { AnswerTest, Secrets, StartWish } from './answers.js';
 
 /** Tests each answer to `start` as it comes, and offers what was found for those that follow. */
 export class AnswerTests {
@@ -227,6 +218,6 @@ export class AnswerTests {
 }
 
 function offersOf(server: string | undefined): Partial<StartWish> {
-  if (/apache/i.test(server ?? '')) return { webServer: 'apache' };
-  return /nginx/i.test(server ?? '') ? { webServer: 'nginx' } : {};
+  const webServer = dialectOfServer(server);
+  return webServer === undefined ? {} : { webServer };
 }

@@ -1,35 +1,9 @@
 import { isIP } from 'node:net';
 import { formatAddress, parseAddress } from '../../core/address/address.js';
 import { PorterError } from '../../core/errors.js';
-import type { AnswerTest, AnswerTests } from './answer-checks.js';
-
-/** What the flags or the person said; what was not said is undefined. */
-export interface StartWish {
-  readonly name?: string | undefined;
-  readonly old?: string | undefined;
-  readonly oldReach?: string | undefined;
-  readonly also?: readonly string[] | undefined;
-  readonly oldFiles?: string | undefined;
-  /** A private key for the old host, and the name of the variable that holds the password there. */
-  readonly oldKey?: string | undefined;
-  readonly oldFilesPassword?: string | undefined;
-  readonly oldDump?: string | undefined;
-  readonly new?: string | undefined;
-  readonly newReach?: string | undefined;
-  readonly newFiles?: string | undefined;
-  readonly newKey?: string | undefined;
-  readonly newFilesPassword?: string | undefined;
-  readonly newDump?: string | undefined;
-  readonly newServer?: string | undefined;
-  /** The name of the variable that holds the new database's password. */
-  readonly newPassword?: string | undefined;
-  readonly newPrefix?: string | undefined;
-  readonly probe?: boolean | undefined;
-  readonly searchEngines?: string | undefined;
-  readonly webServer?: string | undefined;
-  readonly oldRecord?: string | undefined;
-  readonly newRecord?: string | undefined;
-}
+import { dialectNames, usualDialect } from '../../core/redirects/dialects.js';
+import type { AnswerTests } from './answer-checks.js';
+import type { AnswerTest, Secrets, StartWish } from './answers.js';
 
 /** One question of `start`, in the order in which a person knows the answers. */
 export interface Question {
@@ -55,9 +29,6 @@ export interface Question {
   test?(tests: AnswerTests, wish: StartWish, secrets: Secrets): Promise<AnswerTest>;
   readonly testsAnyway?: boolean;
 }
-
-/** Secrets by the variable that holds them. */
-export type Secrets = Readonly<Record<string, string | undefined>>;
 
 /** What is asked of an account at a far host, and tested once it is known how to get in. */
 function loginQuestions(end: 'old' | 'new'): Question[] {
@@ -225,8 +196,8 @@ export const questions: readonly Question[] = [
     describe: 'What the old host is served by',
     ask: 'What is the old host served by?',
     kind: 'text',
-    choices: ['apache', 'nginx'],
-    initial: () => 'apache',
+    choices: dialectNames,
+    initial: () => usualDialect,
   },
   {
     key: 'oldRecord',

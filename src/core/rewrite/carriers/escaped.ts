@@ -1,7 +1,7 @@
 import type { Edit } from '../../bytes.js';
 import { isDamage, readSerialized } from '../../serialized/spans.js';
 import { bytesWritten, type EscapedText } from '../../sql/literal.js';
-import type { Observer } from '../report/tally.js';
+import type { Observer } from '../report/observer.js';
 import type { AnchorCursor } from '../terms/anchors.js';
 import type { Rules } from '../terms/rules.js';
 import { editsInText } from './text.js';

@@ -1,6 +1,6 @@
 import type { Edit } from '../../bytes.js';
 import { matchAt, type Region } from '../match/match.js';
-import type { Observer } from '../report/tally.js';
+import type { Observer } from '../report/observer.js';
 import type { AnchorCursor } from '../terms/anchors.js';
 import type { Rules } from '../terms/rules.js';
 

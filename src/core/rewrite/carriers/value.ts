@@ -16,7 +16,7 @@ import {
   type SerializedDamage,
   type SerializedValue,
 } from '../../serialized/spans.js';
-import type { Observer } from '../report/tally.js';
+import type { Observer } from '../report/observer.js';
 import { AnchorCursor } from '../terms/anchors.js';
 import type { Rules } from '../terms/rules.js';
 import { openBase64 } from './base64.js';

@@ -1,8 +1,9 @@
 import { applyEdits, type ByteString } from '../../bytes.js';
 import { excerpt } from '../../display.js';
 import type { LeftList } from '../report/left-list.js';
+import { observerOf, unnoted } from '../report/observer.js';
 import { sampleChange } from '../report/samples.js';
-import { observerOf, type PlaceTally, unnoted } from '../report/tally.js';
+import type { PlaceTally } from '../report/tally.js';
 import type { Rules } from '../terms/rules.js';
 import { editsInValue } from './value.js';
 

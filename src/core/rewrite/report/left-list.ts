@@ -1,3 +1,4 @@
+import type { Miss } from '../match/match.js';
 import type { PlaceTally } from './tally.js';
 
 /** One old address (or damaged value) that was left. */
@@ -26,4 +27,21 @@ export class LeftList {
     if (this.list.length === this.most) this.more++;
     else this.list.push({ where: `${table}.${column}`, row: this.row(), why, sample });
   }
+}
+
+/** What was left at a place: why, how often, and a sample. */
+export function leftAt(place: PlaceTally): { why: string; times: number; sample: string }[] {
+  const { left, leftWhy, damaged, misses, missSamples } = place;
+  const counts: [why: string, times: number, sample: string | undefined][] = [
+    [leftWhy ?? 'left on purpose', left, missSamples.left],
+    ['damaged value', damaged, missSamples.damaged],
+    ...Object.entries(misses).map(([miss, n]): [string, number, string | undefined] => [
+      miss,
+      n,
+      missSamples[miss as Miss],
+    ]),
+  ];
+  return counts
+    .filter(([, times]) => times > 0)
+    .map(([why, times, sample]) => ({ why, times, sample: sample ?? '' }));
 }

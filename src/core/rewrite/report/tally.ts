@@ -1,7 +1,5 @@
-import { excerpt } from '../../display.js';
 import type { Form, Miss } from '../match/match.js';
 import type { LeftWhy } from '../terms/scope.js';
-import type { LeftList } from './left-list.js';
 
 /** A place that was looked at closely, cut around the match and safe to show. */
 export interface Sample {
@@ -41,18 +39,6 @@ export interface PlaceTally {
   readonly missSamples: Partial<Record<Miss | 'damaged' | 'left', string>>;
 }
 
-/** Where to note what happens to one value. */
-export interface Observer {
-  matched(pair: number, form: Form, times?: number): void;
-  /** @param low the bounds of the value, beyond which a sample must not reach */
-  missed(miss: Miss, s: string, at: number, low: number, high: number): void;
-  damaged(cause: string, s: string, at: number): void;
-  mended(): void;
-}
-
-/** For values whose counts nobody asks for. */
-export const unnoted: Observer = { matched() {}, missed() {}, damaged() {}, mended() {} };
-
 const samplesKept = 3;
 
 /** The counts of a whole run, by table and column. */
@@ -88,29 +74,6 @@ export class Tally {
   all(): PlaceTally[] {
     return [...this.places.values()].filter(({ seen, left }) => seen > 0 || left > 0);
   }
-}
-
-/** Notes what happens to values of one place, and in a list what was left one by one. */
-export function observerOf(place: PlaceTally, list?: LeftList): Observer {
-  return {
-    matched(pair, form, times = 1) {
-      place.pairs[pair] = (place.pairs[pair] ?? 0) + times;
-      place.forms[form] = (place.forms[form] ?? 0) + times;
-    },
-    missed(miss, s, at, low, high) {
-      place.misses[miss] = (place.misses[miss] ?? 0) + 1;
-      place.missSamples[miss] ??= excerpt(s, at, 40, low, high);
-      list?.note(place, miss, excerpt(s, at, 40, low, high));
-    },
-    damaged(cause, s, at) {
-      place.damaged++;
-      place.missSamples.damaged ??= `${cause}: ${excerpt(s, at)}`;
-      list?.note(place, `damaged: ${cause}`, excerpt(s, at));
-    },
-    mended() {
-      place.mended++;
-    },
-  };
 }
 
 /** Whether a place has not yet as many samples as are kept of it. */
@@ -167,21 +130,4 @@ export function totalsOf(places: readonly PlaceTally[]): Totals {
 /** What a place is called: a column of a table, or a file. */
 export function placeName({ table, column }: PlaceTally): string {
   return table === 'files' ? column : `${table}.${column}`;
-}
-
-/** What was left at a place: why, how often, and a sample. */
-export function leftAt(place: PlaceTally): { why: string; times: number; sample: string }[] {
-  const { left, leftWhy, damaged, misses, missSamples } = place;
-  const counts: [why: string, times: number, sample: string | undefined][] = [
-    [leftWhy ?? 'left on purpose', left, missSamples.left],
-    ['damaged value', damaged, missSamples.damaged],
-    ...Object.entries(misses).map(([miss, n]): [string, number, string | undefined] => [
-      miss,
-      n,
-      missSamples[miss as Miss],
-    ]),
-  ];
-  return counts
-    .filter(([, times]) => times > 0)
-    .map(([why, times, sample]) => ({ why, times, sample: sample ?? '' }));
 }

@@ -1,3 +1,4 @@
+import escapePattern from 'escape-string-regexp';
 import { asBytes, type ByteString, Stretch } from '../../bytes.js';
 import { ManySearch } from '../../search/many.js';
 
@@ -43,10 +44,6 @@ export function anchorSearch(
 }
 
 const slash = String.raw`(?:\\*\/|%(?:25)*2f|\\+u002f|&(?:#0*47|#x0*2f|sol);)`;
-
-function escapePattern(text: string): string {
-  return text.replace(/[.*+?^${}()|[\]\\/]/g, '\\$&');
-}
 
 function distinct(texts: readonly string[]): string[] {
   return [...new Set(texts)];

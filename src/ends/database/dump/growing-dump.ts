@@ -1,6 +1,6 @@
 import { createReadStream, createWriteStream, existsSync } from 'node:fs';
 import { open, rename } from 'node:fs/promises';
-import type { CratePart } from '../../move-folder/crate.js';
+import type { CratePart } from '../../move-folder/crate-part.js';
 import { telling } from '../../trouble.js';
 import { Packing } from '../io/compress.js';
 import { Measuring } from '../io/metering.js';

@@ -24,8 +24,9 @@ import {
   withDatabase,
 } from '../../../ends/database/server/session.js';
 import { keepMemoryLow } from '../../../ends/memory.js';
-import type { CrateManifest, CratePart } from '../../../ends/move-folder/crate.js';
+import type { CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
+import type { CratePart } from '../../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../../move/databases.js';
 import { newTableName, prefixChangeOf } from '../../move/open.js';
 import { noteDone, type StepRun } from '../../move/step.js';

@@ -8,7 +8,7 @@ import { bytes, tablesOf } from '../../../ends/database/server/catalog.js';
 import { beginLoad, endLoad, loadDump, loadTable, positionOf } from '../../../ends/database/server/load.js';
 import { serverOf } from '../../../ends/database/server/probe.js';
 import { type DatabaseSession, withDatabase } from '../../../ends/database/server/session.js';
-import { checksumOf } from '../../../ends/move-folder/crate.js';
+import { checksumOf } from '../../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../../move/databases.js';
 import type { Move } from '../../move/open.js';
 import { noteDone, readResult, type StepRun } from '../../move/step.js';

@@ -10,8 +10,8 @@ import {
   type DatabaseWay,
   withDatabase,
 } from '../../../ends/database/server/session.js';
-import type { CratePart } from '../../../ends/move-folder/crate.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
+import type { CratePart } from '../../../ends/move-folder/crate-part.js';
 import type { StepRun } from '../../move/step.js';
 
 /** A table as it was read back from the new server, beside what the dump says. */

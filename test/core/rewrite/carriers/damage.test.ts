@@ -4,7 +4,8 @@ import fc from 'fast-check';
 import { parsePair } from '../../../../src/core/address/pairs.js';
 import { applyEdits, asBytes, type ByteString, bytesOfText } from '../../../../src/core/bytes.js';
 import { editsInValue } from '../../../../src/core/rewrite/carriers/value.js';
-import { observerOf, Tally } from '../../../../src/core/rewrite/report/tally.js';
+import { observerOf } from '../../../../src/core/rewrite/report/observer.js';
+import { Tally } from '../../../../src/core/rewrite/report/tally.js';
 import { compileRules, type RuleOptions } from '../../../../src/core/rewrite/terms/rules.js';
 import { type Encodable, encodeSerialized } from '../../../../src/core/serialized/encode.js';
 

@@ -5,7 +5,7 @@ import { parsePair } from '../../../../src/core/address/pairs.js';
 import { applyEdits, asBytes } from '../../../../src/core/bytes.js';
 import { DumpRewriter } from '../../../../src/core/rewrite/carriers/dump.js';
 import { editsInValue } from '../../../../src/core/rewrite/carriers/value.js';
-import { unnoted } from '../../../../src/core/rewrite/report/tally.js';
+import { unnoted } from '../../../../src/core/rewrite/report/observer.js';
 import { compileRules } from '../../../../src/core/rewrite/terms/rules.js';
 import { escapeForLiteral } from '../../../../src/core/sql/literal.js';
 

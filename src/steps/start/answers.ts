@@ -1,0 +1,40 @@
+/** What the flags or the person said; what was not said is undefined. */
+export interface StartWish {
+  readonly name?: string | undefined;
+  readonly old?: string | undefined;
+  readonly oldReach?: string | undefined;
+  readonly also?: readonly string[] | undefined;
+  readonly oldFiles?: string | undefined;
+  /** A private key for the old host, and the name of the variable that holds the password there. */
+  readonly oldKey?: string | undefined;
+  readonly oldFilesPassword?: string | undefined;
+  readonly oldDump?: string | undefined;
+  readonly new?: string | undefined;
+  readonly newReach?: string | undefined;
+  readonly newFiles?: string | undefined;
+  readonly newKey?: string | undefined;
+  readonly newFilesPassword?: string | undefined;
+  readonly newDump?: string | undefined;
+  readonly newServer?: string | undefined;
+  /** The name of the variable that holds the new database's password. */
+  readonly newPassword?: string | undefined;
+  readonly newPrefix?: string | undefined;
+  readonly probe?: boolean | undefined;
+  readonly searchEngines?: string | undefined;
+  readonly webServer?: string | undefined;
+  readonly oldRecord?: string | undefined;
+  readonly newRecord?: string | undefined;
+}
+
+/** Secrets by the variable that holds them. */
+export type Secrets = Readonly<Record<string, string | undefined>>;
+
+/** What a test of one answer came to. */
+export interface AnswerTest {
+  /** Whether it will do; undefined where nobody could be asked. */
+  readonly good: boolean | undefined;
+  /** What was seen, in one line. */
+  readonly said: string;
+  /** Answers to later questions that follow from it. */
+  readonly offers?: Partial<StartWish>;
+}
