@@ -43,7 +43,7 @@ const { metafile } = await build({
   external: ['ssh2'],
   plugins: [laterSegmenter],
   // What packages in the older form know by themselves.
-  define: { __dirname: 'import.meta.dirname' },
+  define: { __dirname: 'import.meta.dirname', __filename: 'import.meta.filename' },
   banner: {
     js: "import { createRequire as requireFrom } from 'node:module'; const require = requireFrom(import.meta.url);",
   },

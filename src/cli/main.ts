@@ -7,7 +7,7 @@ if (process.argv[2] === '--version' && process.argv.length === 3) {
   process.exit();
 }
 
-const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { tellError }] = await Promise.all([
+const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { showError }] = await Promise.all([
   import('yargs'),
   import('yargs/helpers'),
   import('./commands.js'),
@@ -64,7 +64,7 @@ const parser = yargs(words)
   .wrap(Math.min(100, process.stdout.columns ?? 100))
   .epilogue('Every command has --help with examples. Start with: able-porter demo')
   .fail((message, error) => {
-    process.exitCode = tellError(error ?? message, process.argv.includes('--verbose'));
+    process.exitCode = showError(error ?? message, process.argv.includes('--verbose'));
     if (!error) process.exit();
   });
 

@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { DamageError } from './errors.js';
 
 /** The steps of a move, in their order. */
 export const stepNames = [
@@ -15,6 +16,44 @@ export const stepNames = [
 ] as const;
 export type StepName = (typeof stepNames)[number];
 
+/**
+ * One thing that a step did and that a later step builds on: `undo` takes it back, `tidy` clears it away, the next run
+ * resumes after it. Places and databases are written as they are shown, without passwords.
+ */
+export type Deed =
+  /** What was delivered is about to be put at a place of the new end. */
+  | { readonly kind: 'put'; readonly place: string }
+  /** What was at a place before is about to be moved into a keepsake. */
+  | { readonly kind: 'kept'; readonly place: string; readonly keepsake: string }
+  /** What was delivered at a place was taken away again. */
+  | { readonly kind: 'taken away'; readonly place: string }
+  /** A web root cannot be renamed: staging and keepsake are inside it. */
+  | { readonly kind: 'staged inside'; readonly place: string }
+  /** A database is about to be loaded. */
+  | { readonly kind: 'loaded'; readonly database: string }
+  /** What was in a database before is in a dump; without a file where there was nothing. */
+  | { readonly kind: 'database kept'; readonly database: string; readonly file: string | undefined }
+  /** A database is again as it was. */
+  | { readonly kind: 'database restored'; readonly database: string }
+  /** An extension is about to be switched off until `tidy`. */
+  | { readonly kind: 'held back'; readonly extension: string }
+  /** A file that asks the language about itself is about to be put at the new end, and was removed. */
+  | { readonly kind: 'probe put'; readonly place: string }
+  | { readonly kind: 'probe removed'; readonly place: string };
+
+const deedKinds: Readonly<Record<Deed['kind'], true>> = {
+  put: true,
+  kept: true,
+  'taken away': true,
+  'staged inside': true,
+  loaded: true,
+  'database kept': true,
+  'database restored': true,
+  'held back': true,
+  'probe put': true,
+  'probe removed': true,
+};
+
 /** One line of the journal. */
 export interface JournalRecord {
   /** ISO 8601, UTC. */
@@ -23,23 +62,37 @@ export interface JournalRecord {
   readonly event: 'began' | 'did' | 'done' | 'stopped' | 'failed';
   /** What the step was done on, as a digest; equal inputs need not be worked on again. */
   readonly inputs?: string;
-  /** For `did`: one thing within the step that can be taken back. */
-  readonly did?: Readonly<Record<string, string>>;
+  /** For `did`: what was done within the step. */
+  readonly deed?: Deed;
   readonly seconds?: number;
   /** Counts and names that later steps and `status` read. Never a secret. */
   readonly result?: Readonly<Record<string, unknown>>;
   readonly error?: string;
 }
 
-/** Reads a journal's text. A last line that a crash cut short is passed over. */
+/**
+ * Reads a journal's text. A last line that a crash cut short is skipped.
+ * @throws DamageError for a deed that this version does not know: nothing may be taken back on half the knowledge
+ */
 export function readJournal(text: string): JournalRecord[] {
   const records: JournalRecord[] = [];
-  for (const line of text.split('\n')) {
+  for (const [i, line] of text.split('\n').entries()) {
+    let record: JournalRecord;
     try {
-      if (line) records.push(JSON.parse(line) as JournalRecord);
+      if (!line) continue;
+      record = JSON.parse(line) as JournalRecord;
     } catch {
       // Only a line that was being written when the machine stopped is not JSON.
+      continue;
     }
+    if (record.event === 'did' && !(record.deed && Object.hasOwn(deedKinds, record.deed.kind))) {
+      throw new DamageError({
+        doing: `Reading line ${i + 1} of the journal`,
+        cause: 'it was written by another version of Able Porter',
+        remedy: 'Finish this move with the version that began it, or begin a new move folder',
+      });
+    }
+    records.push(record);
   }
   return records;
 }

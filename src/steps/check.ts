@@ -3,12 +3,11 @@ import { basename } from 'node:path';
 import { readDatabaseUrl, shownDatabase } from '../core/database/place.js';
 import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
-import type { Finding } from '../core/findings.js';
+import { type Finding, finding } from '../core/findings/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families/families.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openFiles } from '../ends/files/place.js';
 import { readEntryList, writeEntryList } from '../ends/move-folder/entry-list.js';
 import { compareDatabase } from './check/database.js';
 import { compareExport } from './check/export.js';
@@ -22,8 +21,10 @@ import {
 import { comparePagesOf } from './check/pages.js';
 import { compareTables, type TableComparison, tableFindings } from './check/tables.js';
 import { isOwn } from './deliver/files/staging.js';
-import { identityOf, identityOfTree, type Move, rulesOf, TreeIdentity } from './move/open.js';
+import { identityOf, identityOfTree, TreeIdentity } from './move/identity.js';
+import type { Move } from './move/open.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { rulesOf } from './move/terms.js';
 
 export interface CheckResult {
   readonly files: FilesComparison | undefined;
@@ -47,39 +48,46 @@ export async function check(
   const { crate } = move;
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
-  const tree = move.newFiles ? await keepListing(run, openFiles(move.newFiles)) : undefined;
-  const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump) : undefined;
-  // What stands in a live database may have changed meanwhile.
+  const tree = move.newFiles ? await keepListing(run, move.newFiles.open()) : undefined;
+  const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump.path) : undefined;
+  // What is in a live database may have changed meanwhile.
   const again = run.again || exported !== undefined || (move.newLive && manifest.tables.length > 0);
   try {
     const inputs = inputsOf(run, await crate.identity(), tree, dump);
-    return await doStep({ ...run, again }, 'check', inputs, async () => {
-      const findings: Finding[] = [];
+    return await doStep({ ...run, again }, 'check', inputs, async findings => {
       const leftOver: LeftOver[] = [];
       const files =
         move.newFiles && manifest.counts.files > 0
-          ? await compareFiles(run, family, manifest, listingOf(move), leftOver)
+          ? await compareFiles(run, {
+              family,
+              manifest,
+              place: move.newFiles,
+              tree: listingOf(move),
+              leftOver,
+            })
           : undefined;
       if (files) {
-        findings.push(...fileFindings(move.newFiles!, files), ...(await configurationFindings(move, family)));
+        findings.add(
+          ...fileFindings(String(move.newFiles), files),
+          ...(await configurationFindings(move, family)),
+        );
       }
       const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
       const database = live ? await compareDatabase(run, family, leftOver) : undefined;
-      findings.push(...(database?.findings ?? []));
+      findings.add(...(database?.findings ?? []));
       const tables =
         exported !== undefined
           ? await compareExport(run, family, exported)
           : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
-      findings.push(
+      findings.add(
         ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
         ...leftOverFindings(leftOver),
       );
       const { pages, findings: seen } = await comparePagesOf(run, family);
-      findings.push(...seen);
+      findings.add(...seen);
       const result: CheckResult = { files, tables, leftOver, pages };
       return {
         result,
-        findings,
         brief: { files: files?.equal, tables: tables.length, pages: pages.length },
       };
     });
@@ -90,7 +98,7 @@ export async function check(
 
 /** What the tables were looked for in. */
 function comparedWith({ newDump, sheet }: Move, exported: string | undefined): string {
-  const file = exported ?? newDump;
+  const file = exported ?? newDump?.path;
   if (file !== undefined) return basename(file);
   const place = readDatabaseUrl(sheet.new.database?.server ?? '');
   return place ? shownDatabase(place) : 'the new database';
@@ -104,13 +112,13 @@ function remedyFor({ newLive }: Move, exported: string | undefined): string {
 /** What a check depends on. */
 export async function checkInputs(run: StepRun): Promise<unknown> {
   const { crate, newFiles, newDump } = run.move;
-  const tree = newFiles ? await identityOfTree(await listNew(run, openFiles(newFiles))) : undefined;
+  const tree = newFiles ? await identityOfTree(await listNew(run, newFiles.open())) : undefined;
   const { tables } = await crate.manifest();
   return inputsOf(
     run,
     await crate.identity(),
     tree,
-    newDump && tables.length > 0 ? await identityOf(newDump) : undefined,
+    newDump && tables.length > 0 ? await identityOf(newDump.path) : undefined,
   );
 }
 
@@ -158,12 +166,14 @@ async function listNew(run: StepRun, files: FilesEnd): Promise<AsyncIterable<Fil
 function leftOverFindings(leftOver: readonly LeftOver[]): Finding[] {
   return leftOver
     .filter(({ why }) => why === 'not rewritten')
-    .map(({ place, count, sample }) => ({
-      level: 'warn' as const,
-      code: 'address-left-over',
-      place,
-      what: `${count} old ${count === 1 ? 'address is' : 'addresses are'} still there (${sample})`,
-      remedy:
-        'Change it by hand in the file or the row, or name the column in rewrite.leave if it is to stay',
-    }));
+    .map(({ place, count, sample }) =>
+      finding({
+        level: 'warn',
+        code: 'address-left-over',
+        place,
+        what: `${count} old ${count === 1 ? 'address is' : 'addresses are'} still there (${sample})`,
+        remedy:
+          'Change it by hand in the file or the row, or name the column in rewrite.leave if it is to stay',
+      }),
+    );
 }

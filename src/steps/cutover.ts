@@ -1,5 +1,5 @@
 import { type CutoverPlan, planCutover } from '../core/dns/plan.js';
-import type { Finding } from '../core/findings.js';
+import { finding } from '../core/findings/findings.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
 /** Plans the change in the DNS that the sheet's records ask for. Nothing is changed. */
@@ -13,19 +13,21 @@ export async function cutover(run: StepRun): Promise<StepOutcome<CutoverPlan | u
     ttl: sheet.dns?.ttl,
     zone: sheet.dns?.zone,
   };
-  return doStep(run, 'cutover', input, async () => {
+  return doStep(run, 'cutover', input, async findings => {
     if (!records) {
-      const finding: Finding = {
-        level: 'note',
-        code: 'records-not-named',
-        place: 'dns.address-records',
-        what: 'The sheet names no address records, so no plan was made',
-        remedy:
-          'Add dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } } with your hosts’ addresses',
-      };
-      return { result: undefined, findings: [finding], brief: {} };
+      findings.add(
+        finding({
+          level: 'note',
+          code: 'records-not-named',
+          place: 'dns.address-records',
+          what: 'The sheet names no address records, so no plan was made',
+          remedy:
+            'Add dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } } with your hosts’ addresses',
+        }),
+      );
+      return { result: undefined, brief: {} };
     }
     const plan = planCutover({ ...input, records });
-    return { result: plan, findings: [], brief: { records: plan.records } };
+    return { result: plan, brief: { records: plan.records } };
   });
 }

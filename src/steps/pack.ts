@@ -4,27 +4,26 @@ import { formatAddress } from '../core/address/address.js';
 import { type ByteString, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
-import type { Finding } from '../core/findings.js';
-import { stateOf } from '../core/journal.js';
 import { globPattern } from '../core/rewrite/terms/globs.js';
 import { RowCount } from '../core/sql/row-count.js';
 import { isPacked, readDump } from '../ends/database/dump/reader.js';
 import { DumpWriter } from '../ends/database/dump/writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
-import { openFiles } from '../ends/files/place.js';
-import { keepMemoryLow } from '../ends/memory.js';
+import type { FilesPlace } from '../ends/files/place.js';
 import { type CrateManifest, takenDump } from '../ends/move-folder/crate.js';
 import { type CratePart, checksumOf } from '../ends/move-folder/crate-part.js';
-import { telling } from '../ends/trouble.js';
+import { whileDoing } from '../ends/system-errors.js';
 import { version } from '../version.js';
 import { oldDatabaseOf } from './move/databases.js';
-import { identityOf, type Move } from './move/open.js';
+import { identityOf } from './move/identity.js';
+import { ledgerOf } from './move/ledger.js';
+import type { Move } from './move/open.js';
 import { locate, lookAtSite, type Site, treeOf } from './move/read-site.js';
-import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { doStep, type FindingLog, type StepOutcome, type StepRun } from './move/step.js';
 import { type TakenDatabase, takeLiveDatabase } from './pack/database.js';
 import { identityOfWanted, takeFiles, WantedFiles } from './pack/files.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey/configuration.js';
-import { copyChecked, type Way } from './transfer/transfer.js';
+import { copyChecked, type TransferMethod } from './transfer/transfer.js';
 
 export interface PackResult {
   readonly crate: string;
@@ -32,7 +31,7 @@ export interface PackResult {
   /** Files that were there from an earlier run and had not changed. */
   readonly kept: number;
   /** How the files were taken. */
-  readonly way: Way | undefined;
+  readonly way: TransferMethod | undefined;
 }
 
 /** How files are taken. */
@@ -48,68 +47,36 @@ export interface PackOptions {
 /** Takes files and database of the old site into the crate. The old site is only read. */
 export async function pack(
   run: StepRun,
-  { byContent, note, latest }: PackOptions = { byContent: false },
+  options: PackOptions = { byContent: false },
 ): Promise<StepOutcome<PackResult>> {
   const { move } = run;
-  if (!move.oldFiles && !move.oldDump && !move.oldLive) {
-    throw new UsageError({
-      doing: 'Packing the old site',
-      cause: 'the sheet names neither files nor a dump to take',
-      remedy: 'Give old.files, old.database, or both',
-    });
-  }
-  keepMemoryLow();
-  const files = move.oldFiles ? openFiles(move.oldFiles) : undefined;
+  const { byContent, note, latest } = options;
+  refuseNothing(move);
+  const files = move.oldFiles?.open();
   const again = run.again || byContent || note !== undefined || (latest && move.oldLive);
   const wanted = files && new WantedFiles(run, files);
-  // Whether all of it was taken already can be told when all of it is known.
-  const mayBeDone = !again && stateOf(await move.folder.readJournal(), 'pack').state === 'done';
+  // Whether all of it was taken already is only known once all of it is listed.
+  const mayBeDone = !again && (await ledgerOf(move)).stateOf('pack').state === 'done';
   const listing = mayBeDone ? wanted?.list() : wanted?.begin();
-  // What it asks for may be told by the listing.
-  const looking = files && lookAtSite(treeOf(files), move.oldAddress);
-  const endStreams = mayBeDone ? undefined : files?.beginStreams?.(run.pace.streams);
+  // The listing may know what this asks for.
+  const looking = move.oldFiles && lookAtSite(treeOf(move.oldFiles, files), move.oldAddress);
+  const endStreams = mayBeDone ? undefined : files?.beginStreams?.(run.rate.streams);
   try {
     const [site] = await Promise.all([looking, listing]);
     const inputs = async () => inputsOf(move, wanted?.digest);
-    return await doStep({ ...run, again }, 'pack', await inputs(), async () => {
-      const findings: Finding[] = [];
+    return await doStep({ ...run, again }, 'pack', await inputs(), async findings => {
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {
-        findings.push(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
-        return {
-          result: { crate: move.crate.folder, counts: countsOf(undefined, []), kept: 0, way: undefined },
-          findings,
-          brief: {},
-        };
+        findings.add(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
+        return { result: nothingTaken(move), brief: {} };
       }
-      const above = site ? await takeAbove(move, site, openFiles(move.oldFiles!)) : [];
-      if (above.length > 0) findings.push(configurationAbove(move, above));
-      // The dump first: if it is damaged, nothing has been copied yet.
-      const dump = await takeDatabase(run, site);
-      findings.push(...(dump?.findings ?? []));
-      const taken =
-        files && wanted
-          ? await takeFiles(run, files, wanted, byContent)
-          : { part: await move.crate.writeEntries('files.ndjson', []), kept: 0, way: undefined };
-      const parts: Record<string, CratePart> = { 'files.ndjson': taken.part };
-      if (above.length > 0) parts['above.ndjson'] = await move.crate.writeEntries('above.ndjson', above);
-      else await rm(move.crate.at('above.ndjson'), { force: true });
-      if (dump) parts[takenDump] = dump.part;
-      findings.push(...((await wanted?.findings(() => move.crate.entries())) ?? []));
-      const counts = countsOf(wanted, dump?.tables ?? []);
-      await move.crate.writeManifest({
-        format: 'able-porter crate',
-        version: 1,
-        taken: new Date().toISOString(),
-        by: `able-porter ${version}`,
-        ...(note === undefined ? {} : { note }),
-        from: { ...originOf(move, site), ...(dump?.charset === undefined ? {} : { spoken: dump.charset }) },
-        counts,
-        parts,
-        tables: dump?.tables ?? [],
-      });
+      const source = files && wanted ? { files, wanted } : undefined;
+      const taken = await take(run, { site, source, byContent }, findings);
+      const manifest = manifestOf(move, site, note, taken);
+      await move.crate.writeManifest(manifest);
       const { sha256 } = await checksumOf(move.crate.at('crate.json'));
+      const { counts } = manifest;
       const result = { crate: move.crate.folder, counts, kept: taken.kept, way: taken.way };
-      return { result, findings, brief: { ...counts, crate: sha256 }, inputs: await inputs() };
+      return { result, brief: { ...counts, crate: sha256 }, inputs: await inputs() };
     });
   } finally {
     endStreams?.();
@@ -118,16 +85,86 @@ export async function pack(
   }
 }
 
+function refuseNothing({ oldFiles, oldDump, oldLive }: Move): void {
+  if (oldFiles || oldDump || oldLive) return;
+  throw new UsageError({
+    doing: 'Packing the old site',
+    cause: 'the sheet names neither files nor a dump to take',
+    remedy: 'Give old.files, old.database, or both',
+  });
+}
+
+function nothingTaken({ crate }: Move): PackResult {
+  return { crate: crate.folder, counts: countsOf(undefined, []), kept: 0, way: undefined };
+}
+
+/** What was taken into the crate. */
+interface Taken {
+  readonly counts: CrateManifest['counts'];
+  readonly parts: Readonly<Record<string, CratePart>>;
+  readonly tables: CrateManifest['tables'];
+  /** The character set in which the dump is written, where it was taken from a server. */
+  readonly spoken: string | undefined;
+  readonly kept: number;
+  readonly way: TransferMethod | undefined;
+}
+
+/** What is taken, and how. */
+interface Source {
+  readonly site: Site | undefined;
+  readonly source: { readonly files: FilesEnd; readonly wanted: WantedFiles } | undefined;
+  readonly byContent: boolean;
+}
+
+async function take(run: StepRun, { site, source, byContent }: Source, findings: FindingLog): Promise<Taken> {
+  const { crate, oldFiles } = run.move;
+  const above = site && oldFiles ? await takeAbove(run.move, site, oldFiles) : [];
+  if (above.length > 0) findings.add(configurationAbove(run.move, above));
+  // The dump first: if it is damaged, nothing has been copied yet.
+  const dump = await takeDatabase(run, site);
+  findings.add(...(dump?.findings ?? []));
+  const files = source
+    ? await takeFiles(run, source, byContent)
+    : { part: await crate.writeEntries('files.ndjson', []), kept: 0, way: undefined };
+  const parts: Record<string, CratePart> = { 'files.ndjson': files.part };
+  if (above.length > 0) parts['above.ndjson'] = await crate.writeEntries('above.ndjson', above);
+  else await rm(crate.at('above.ndjson'), { force: true });
+  if (dump) parts[takenDump] = dump.part;
+  findings.add(...((await source?.wanted.findings(() => crate.entries())) ?? []));
+  const tables = dump?.tables ?? [];
+  const counts = countsOf(source?.wanted, tables);
+  return { counts, parts, tables, spoken: dump?.charset, kept: files.kept, way: files.way };
+}
+
+function manifestOf(
+  move: Move,
+  site: Site | undefined,
+  note: string | undefined,
+  { counts, parts, tables, spoken }: Taken,
+): CrateManifest {
+  return {
+    format: 'able-porter crate',
+    version: 1,
+    taken: new Date().toISOString(),
+    by: `able-porter ${version}`,
+    ...(note === undefined ? {} : { note }),
+    from: { ...originOf(move, site), ...(spoken === undefined ? {} : { spoken }) },
+    counts,
+    parts,
+    tables,
+  };
+}
+
 /** What packing depends on. */
 export async function packInputs(run: StepRun): Promise<unknown> {
   const { oldFiles } = run.move;
-  return inputsOf(run.move, oldFiles && (await identityOfWanted(run, openFiles(oldFiles))));
+  return inputsOf(run.move, oldFiles && (await identityOfWanted(run, oldFiles.open())));
 }
 
 async function inputsOf(move: Move, tree: string | undefined): Promise<unknown> {
   const { oldFiles, oldDump, sheet } = move;
   return {
-    files: oldFiles,
+    files: oldFiles?.text,
     take: sheet.take,
     tree,
     dump: await identityOf(oldDump),
@@ -162,8 +199,8 @@ function countsOf(wanted: WantedFiles | undefined, tables: CrateManifest['tables
 }
 
 /** Takes those files of the configuration that lie one folder above the site. */
-async function takeAbove(move: Move, site: Site, files: FilesEnd): Promise<CheckedEntry[]> {
-  const tree = treeOf(files);
+async function takeAbove(move: Move, site: Site, place: FilesPlace): Promise<CheckedEntry[]> {
+  const tree = treeOf(place);
   const taken: CheckedEntry[] = [];
   for (const [path, source] of site.files.sources) {
     if (!path.startsWith('../') || source === undefined) continue;
@@ -210,7 +247,7 @@ async function takeDump(run: StepRun, file: string): Promise<Omit<TakenDatabase,
 }
 
 async function copyWhole(from: string, to: string): Promise<void> {
-  await telling(`Writing ${to}`, async () => {
+  await whileDoing(`Writing ${to}`, async () => {
     await copyFile(from, `${to}.partial`);
     await rename(`${to}.partial`, to);
   });

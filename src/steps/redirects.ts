@@ -1,5 +1,5 @@
 import { formatAddress } from '../core/address/address.js';
-import type { Finding } from '../core/findings.js';
+import { finding } from '../core/findings/findings.js';
 import { dialects } from '../core/redirects/dialects.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
@@ -21,16 +21,18 @@ export async function redirects(run: StepRun): Promise<StepOutcome<RedirectsResu
   const { oldAddress: from, newAddress: to } = move;
   const wanted = move.sheet.redirects.server;
   const inputs = { from: formatAddress(from), to: formatAddress(to), server: wanted };
-  return doStep(run, 'redirects', inputs, async () => {
+  return doStep(run, 'redirects', inputs, async findings => {
     if (inputs.from === inputs.to) {
-      const finding: Finding = {
-        level: 'note',
-        code: 'redirects-not-needed',
-        place: inputs.from,
-        what: 'The address stays the same, so nobody has to be sent on',
-        remedy: 'Nothing is to be done',
-      };
-      return { result: { ...inputs, files: [] }, findings: [finding], brief: {} };
+      findings.add(
+        finding({
+          level: 'note',
+          code: 'redirects-not-needed',
+          place: inputs.from,
+          what: 'The address stays the same, so nobody has to be sent on',
+          remedy: 'Nothing is to be done',
+        }),
+      );
+      return { result: { ...inputs, files: [] }, brief: {} };
     }
     const files: RedirectsResult['files'][number][] = [];
     for (const dialect of dialects) {
@@ -40,6 +42,6 @@ export async function redirects(run: StepRun): Promise<StepOutcome<RedirectsResu
     }
     files.sort((a, b) => Number(b.server === wanted) - Number(a.server === wanted));
     const result = { from: inputs.from, to: inputs.to, files };
-    return { result, findings: [], brief: { files: files.map(({ file }) => file) } };
+    return { result, brief: { files: files.map(({ file }) => file) } };
   });
 }

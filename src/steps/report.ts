@@ -1,13 +1,14 @@
 import { resolve } from 'node:path';
-import type { Finding } from '../core/findings.js';
-import { byWeight } from '../core/findings.js';
-import { type JournalRecord, type StepName, stateOf, stepNames } from '../core/journal.js';
-import { writeWhole } from '../ends/move-folder/move-folder.js';
-import { telling } from '../ends/trouble.js';
+import type { Finding } from '../core/findings/findings.js';
+import { byWeight } from '../core/findings/findings.js';
+import { type StepName, stepNames } from '../core/journal.js';
+import { whileDoing } from '../ends/system-errors.js';
+import { writeWhole } from '../ends/whole-file.js';
 import { version } from '../version.js';
 import type { CheckResult } from './check.js';
 import type { cutover } from './cutover.js';
 import type { DeliverResult } from './deliver.js';
+import { type Ledger, ledgerOf } from './move/ledger.js';
 import { readResult, type StepRun } from './move/step.js';
 import type { PackResult } from './pack.js';
 import type { RedirectsResult } from './redirects.js';
@@ -53,8 +54,8 @@ export interface MoveReport {
 /** Gathers what the journal and the steps' results say. No end is asked, and nothing is changed. */
 export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
   const { folder, sheet } = move;
-  const journal = await folder.readJournal();
-  const steps = reported(journal);
+  const ledger = await ledgerOf(move);
+  const steps = reported(ledger);
   const findings: (Finding & { step: StepName })[] = [];
   const results: Partial<Record<StepName, unknown>> = {};
   for (const { step, state } of steps) {
@@ -73,17 +74,17 @@ export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
     steps,
     findings: byWeight(findings),
     results: results as StepResults,
-    toDo: leftToDo(move, journal),
+    toDo: leftToDo(move, ledger),
   };
 }
 
 /** Steps of which each builds on those before it. */
 const builds: readonly StepName[] = ['pack', 'rewrite', 'deliver', 'check'];
 
-function reported(journal: readonly JournalRecord[]): ReportedStep[] {
+function reported(ledger: Ledger): ReportedStep[] {
   let last = '';
   return stepNames.map(step => {
-    const { state, record } = stateOf(journal, step);
+    const { state, record } = ledger.stateOf(step);
     const stale = builds.includes(step) && state === 'done' && record!.at < last;
     if (builds.includes(step) && record && record.at > last) last = record.at;
     const { at, seconds, error } = record ?? {};
@@ -94,6 +95,6 @@ function reported(journal: readonly JournalRecord[]): ReportedStep[] {
 /** Writes the report's page whole; gives its path. @param out where; undefined for the move folder */
 export async function writeReport({ move }: StepRun, page: string, out: string | undefined): Promise<string> {
   const file = out === undefined ? move.folder.at('report.html') : resolve(out);
-  await telling(`Writing ${file}`, () => writeWhole(file, page));
+  await whileDoing(`Writing ${file}`, () => writeWhole(file, page));
   return file;
 }

@@ -2,8 +2,7 @@ import { rm } from 'node:fs/promises';
 import { bufferOf, textOf } from '../core/bytes.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
-import type { Finding } from '../core/findings.js';
-import { isGeneratedText, largestText } from '../core/rewrite/carriers/text-files.js';
+import { isGeneratedText, largestText } from '../core/files/text-files.js';
 import { rewrittenWhole } from '../core/rewrite/carriers/whole.js';
 import type { RewriteSummary } from '../core/rewrite/report/summary.js';
 import { summarise } from '../core/rewrite/report/summary.js';
@@ -12,9 +11,9 @@ import { familyNamed } from '../core/site/families/families.js';
 import type { Family } from '../core/site/families/family.js';
 import { movedDump, movedFiles, takenDump } from '../ends/move-folder/crate.js';
 import type { CratePart } from '../ends/move-folder/crate-part.js';
-import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move/open.js';
 import { readAll } from './move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move/terms.js';
 import { rewriteDump } from './rewrite/dump.js';
 import { rewriteFindings } from './rewrite/findings.js';
 
@@ -33,11 +32,10 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
   const manifest = await crate.manifest();
   const family = familyNamed(manifest.from.family);
   const prefix = prefixChangeOf(move, family, manifest.from.prefix);
-  return doStep(run, 'rewrite', await rewriteInputs(run), async () => {
+  return doStep(run, 'rewrite', await rewriteInputs(run), async findings => {
     const part = manifest.parts[takenDump];
     let dump: RewriteSummary | undefined;
     let moved: CratePart | undefined;
-    const findings: Finding[] = [];
     if (part) {
       await crate.verifyPart(takenDump, part);
       const job = {
@@ -50,12 +48,12 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
       const { summary, written } = await rewriteDump(job, run.events, run.signal);
       dump = summary;
       moved = { bytes: written!.bytes, sha256: written!.sha256! };
-      findings.push(...rewriteFindings(summary));
+      findings.add(...rewriteFindings(summary));
     }
     const files = await rewriteFiles(run, family);
     const result = { dump, files, moved, prefix: prefix && { from: prefix.from, to: prefix.to } };
     const occurrences = (dump?.totals.occurrences ?? 0) + files.totals.occurrences;
-    return { result, findings, brief: { occurrences, moved: moved?.sha256 } };
+    return { result, brief: { occurrences, moved: moved?.sha256 } };
   });
 }
 

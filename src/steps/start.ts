@@ -2,10 +2,12 @@ import { basename, dirname, isAbsolute, join, resolve } from 'node:path';
 import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
 import { dialectNames } from '../core/redirects/dialects.js';
-import { type SheetAnswers, type SheetLogin, writeSheet } from '../core/sheet/write.js';
+import { sheetJsonSchema } from '../core/sheet/json-schema.js';
+import { type SheetAnswers, type SheetLogin, schemaFile, writeSheet } from '../core/sheet/write.js';
 import { leftOutOf } from '../core/site/families/families.js';
-import { readSecretsFile, writeSecret, writeWhole } from '../ends/move-folder/move-folder.js';
-import { telling } from '../ends/trouble.js';
+import { readSecretsFile, writeSecret } from '../ends/move-folder/secrets.js';
+import { whileDoing } from '../ends/system-errors.js';
+import { writeWhole } from '../ends/whole-file.js';
 import { AnswerTests } from './start/answer-checks.js';
 import type { AnswerTest, Secrets, StartWish } from './start/answers.js';
 import { questions, testsLater } from './start/questions.js';
@@ -56,12 +58,16 @@ export async function start(
   }
   const tests = tested?.tests ?? new AnswerTests(file, signal);
   const results = tested ? [] : await testAll(wish, tests, await secretsOf(file, environment));
+  tests.close();
   for (const [variable, secret] of Object.entries(tested?.secrets ?? {})) {
     const secrets = join(dirname(resolve(file)), '.env');
     if (secret !== undefined)
-      await telling(`Writing ${secrets}`, () => writeSecret(secrets, variable, secret));
+      await whileDoing(`Writing ${secrets}`, () => writeSecret(secrets, variable, secret));
   }
-  await telling(doing, () => writeWhole(resolve(file), writeSheet(answersOf(wish, tests))));
+  // Beside the sheet, so that an editor finds it wherever the folder is.
+  const schema = join(dirname(resolve(file)), schemaFile);
+  await whileDoing(`Writing ${schema}`, () => writeWhole(schema, `${JSON.stringify(sheetJsonSchema())}\n`));
+  await whileDoing(doing, () => writeWhole(resolve(file), writeSheet(answersOf(wish, tests))));
   return {
     file: basename(file) === file ? `./${file}` : file,
     family: tests.oldSite?.family.name ?? 'plain',

@@ -1,7 +1,8 @@
 import { EndError } from '../core/errors.js';
-import { digestOf, type StepName, stateOf, stepNames } from '../core/journal.js';
+import { digestOf, type StepName, stepNames } from '../core/journal.js';
 import { checkInputs } from './check.js';
 import { deliverInputs } from './deliver.js';
+import { ledgerOf } from './move/ledger.js';
 import { readResult, type StepRun } from './move/step.js';
 import { packInputs } from './pack.js';
 import { rewriteInputs } from './rewrite.js';
@@ -30,11 +31,11 @@ const builds: readonly StepName[] = ['pack', 'rewrite', 'deliver', 'check'];
 /** Reads from the journal where the move stands, and looks whether what was worked on has changed since. */
 export async function status(run: StepRun): Promise<StepStatus[]> {
   const { folder } = run.move;
-  const journal = await folder.readJournal();
+  const ledger = await ledgerOf(run.move);
   const list: StepStatus[] = [];
   let staleFromHere = false;
   for (const step of stepNames) {
-    const { state, record } = stateOf(journal, step);
+    const { state, record } = ledger.stateOf(step);
     const kept = await readResult(folder, step);
     const stops = kept?.findings.filter(({ level }) => level === 'stop') ?? [];
     const seen = state === 'done' ? await hasChanged(run, step, record?.inputs) : false;
@@ -63,8 +64,8 @@ async function hasChanged(
     const now = inputs[step];
     return now !== undefined && digestOf(await now(run)) !== digest;
   } catch (error) {
-    if (error instanceof EndError && /^Connecting to/.test(error.told.doing))
-      return `the host is not reached (${error.told.cause})`;
+    if (error instanceof EndError && error.kind !== 'not found')
+      return `the host is not reached (${error.details.cause})`;
     // What it was done on is not there any more.
     return true;
   }

@@ -1,16 +1,15 @@
 import { formatAddress } from '../core/address/address.js';
 import { type Estimate, estimate } from '../core/estimate.js';
-import type { Finding } from '../core/findings.js';
+import { type Finding, finding } from '../core/findings/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { SeenLanguage } from '../core/site/survey/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/survey/requirements.js';
-import type { SeenServer } from '../ends/database/server/probe.js';
+import type { SeenServer } from '../ends/database/database-end.js';
 import type { DnsRecord } from '../ends/dns.js';
-import { openFiles } from '../ends/files/place.js';
 import { tryReading } from '../ends/files/trial.js';
-import { loadedPlaces } from './deliver/database/replace-tables.js';
-import { delivered } from './deliver/files/staging.js';
-import { identityOf, type Move } from './move/open.js';
+import { identityOf } from './move/identity.js';
+import { ledgerOf } from './move/ledger.js';
+import type { Move } from './move/open.js';
 import { lookAtSite, type Site, treeOf } from './move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 import {
@@ -20,17 +19,13 @@ import {
   type ShownFact,
   shownFacts,
 } from './survey/configuration.js';
-import { checkRoom } from './survey/crate-space.js';
+import { checkCrateSpace } from './survey/crate-space.js';
 import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
+import { surveyNewDatabase } from './survey/database-server.js';
 import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
 import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey/files.js';
-import {
-  clearProbes,
-  type NewPlace,
-  probeLanguage,
-  surveyNewDatabase,
-  surveyNewPlace,
-} from './survey/place.js';
+import { type NewPlace, surveyNewPlace } from './survey/place.js';
+import { clearProbes, probeLanguage } from './survey/probe.js';
 import { notAsked, surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey/web.js';
 
 export type { WebSurvey };
@@ -99,19 +94,19 @@ interface SeenNew extends Seen<NewEnd> {
 export async function survey(run: StepRun, only?: End): Promise<StepOutcome<SurveyResult>> {
   const { move } = run;
   const inputs = only === undefined ? await surveyInputs(run) : { ...(await surveyInputs(run)), only };
-  return doStep(run, 'survey', inputs, async () => {
+  return doStep(run, 'survey', inputs, async findings => {
     await clearProbes(move);
     const old = only === 'new' ? undefined : await surveyOld(run);
+    findings.add(...(old?.findings ?? []));
     const next = only === 'old' ? undefined : await surveyNew(run, old?.site);
+    findings.add(...(next?.findings ?? []));
     const needs = next && requirementsOf(knownOfEnds(move, old, next));
-    const findings: Finding[] = [
-      ...(old?.findings ?? []),
-      ...(next?.findings ?? []),
+    findings.add(
       ...(needs?.findings ?? []),
       ...(only === undefined ? schemeFindings(move) : []),
       ...clearFindings(move),
-      ...(only === 'new' ? [] : await checkRoom(move, old?.end.files?.bytes ?? 0)),
-    ];
+      ...(only === 'new' ? [] : await checkCrateSpace(move, old?.end.files?.bytes ?? 0)),
+    );
     const result: SurveyResult = {
       old: old?.end,
       new: next?.end,
@@ -122,9 +117,9 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
       only,
       files: old?.end.files?.files,
       tables: old?.end.dump?.tables.length,
-      findings: findings.map(({ level, code }) => `${level} ${code}`),
+      findings: findings.all.map(({ level, code }) => `${level} ${code}`),
     };
-    return { result, findings, brief };
+    return { result, brief };
   });
 }
 
@@ -136,16 +131,16 @@ export async function surveyInputs({ move }: StepRun): Promise<Record<string, un
     password: traceOfSecret(sheet.new.database.password),
   };
   // Places without the passwords that the sheet may have in them.
-  const old = { ...sheet.old, files: move.oldFiles, login: undefined };
-  const next = { ...sheet.new, files: move.newFiles, login: undefined, database };
+  const old = { ...sheet.old, files: move.oldFiles?.text, login: undefined };
+  const next = { ...sheet.new, files: move.newFiles?.text, login: undefined, database };
   return { sheet: { ...sheet, old, new: next }, dump: await identityOf(move.oldDump) };
 }
 
 async function surveyOld(run: StepRun): Promise<SeenOld> {
   const { move } = run;
   const findings: Finding[] = [];
-  const files = move.oldFiles === undefined ? undefined : openFiles(move.oldFiles);
-  const site = files && (await lookAtSite(treeOf(files), move.oldAddress));
+  const files = move.oldFiles?.open();
+  const site = move.oldFiles && (await lookAtSite(treeOf(move.oldFiles, files), move.oldAddress));
   if (site) findings.push(...(await configurationFindings(move, site)));
   const seen = files && site ? await surveyFiles(run, files, site.family) : undefined;
   const databases = site && seen ? await databaseCandidates(move, site, seen.likely) : undefined;
@@ -182,13 +177,12 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
 
 async function surveyNew(run: StepRun, site: Site | undefined): Promise<SeenNew> {
   const { move } = run;
-  const journal = await move.folder.readJournal();
-  const ours = delivered(journal);
-  const { place, findings } = await surveyNewPlace(run, site?.family, ours);
+  const ledger = await ledgerOf(move);
+  const { place, findings } = await surveyNewPlace(run, site?.family, ledger);
   const web = await surveyNewWeb(run);
   const probed = await probeLanguage(run);
   const prefix = site?.facts?.prefix?.value;
-  const database = await surveyNewDatabase(move, prefix, new Set([...ours, ...loadedPlaces(journal)]));
+  const database = await surveyNewDatabase(move, prefix, ledger);
   const same = move.oldAddress.host === move.newAddress.host;
   const dns = same ? { records: [], findings: [] } : await surveyDns(run, 'new');
   const { server } = database;
@@ -197,7 +191,7 @@ async function surveyNew(run: StepRun, site: Site | undefined): Promise<SeenNew>
     place,
     databaseNamed: namedDatabase(move.sheet.new.database?.server),
     prefix: move.sheet.new.database?.prefix,
-    dump: move.newDump,
+    dump: move.newDump?.text,
     web: web.web,
     dns: dns.records,
     language: probed.language,
@@ -238,27 +232,29 @@ function knownOfEnds(move: Move, old: SeenOld | undefined, { end, server }: Seen
 /** Places whose password goes over the line as it is. */
 function clearFindings({ oldFiles, newFiles }: Move): Finding[] {
   return [oldFiles, newFiles]
-    .filter(place => place?.startsWith('ftp://'))
-    .map(place => ({
-      level: 'warn' as const,
-      code: 'password-in-clear' as const,
-      place: place!,
-      what: 'Plain FTP shows the password and every file to everybody on the way',
-      remedy: 'Write ftps:// or sftp:// if the host has it; change the password after the move',
-    }));
+    .filter(place => place?.inClear)
+    .map(place =>
+      finding({
+        level: 'warn',
+        code: 'password-in-clear',
+        place: String(place),
+        what: 'Plain FTP shows the password and every file to everybody on the way',
+        remedy: 'Write ftps:// or sftp:// if the host has it; change the password after the move',
+      }),
+    );
 }
 
 /** What follows from the two addresses alone. */
 function schemeFindings({ oldAddress, newAddress }: Move): Finding[] {
   if (oldAddress.scheme !== 'https' || newAddress.scheme !== 'http') return [];
   return [
-    {
+    finding({
       level: 'warn',
       code: 'scheme-weaker',
       place: 'new.address',
       what: 'The old site is served by https, the new one by http',
       remedy: 'Get a certificate for the new address and write https in the sheet',
-    },
+    }),
   ];
 }
 
@@ -266,7 +262,7 @@ async function estimateOf(run: StepRun, old: SeenOld, next: SeenNew): Promise<Es
   const { oldFiles } = run.move;
   const { files, dump } = old.end;
   const read =
-    oldFiles && old.files ? await tryReading(openFiles(oldFiles), old.files.samples, run.signal) : undefined;
+    oldFiles && old.files ? await tryReading(oldFiles.open(), old.files.samples, run.signal) : undefined;
   const bytes = dump?.tables.reduce((sum, table) => sum + table.bytes, 0) ?? 0;
   return estimate({
     files: files?.files ?? 0,

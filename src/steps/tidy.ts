@@ -1,11 +1,11 @@
 import { access, readdir, rm } from 'node:fs/promises';
 import { archiveName } from '../core/files/archive-names.js';
-import type { JournalRecord } from '../core/journal.js';
 import { clearBesideDatabase, type DatabaseRemains, databaseRemains } from './deliver/database/restore.js';
 import { clearBeside, clearFolders, type Remains, remainsOf } from './deliver/files/restore.js';
+import { type Ledger, ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
-import { clearProbes } from './survey/place.js';
+import { clearProbes } from './survey/probe.js';
 
 export interface TidyResult {
   readonly removed: readonly string[];
@@ -25,7 +25,7 @@ async function planOf(move: Move): Promise<{
   archives: string[];
   paths: string[];
 }> {
-  const remains = await remainsOf(move, await move.folder.readJournal());
+  const remains = await remainsOf(move, await ledgerOf(move));
   const paths = remains.flatMap(({ keepsake, scraps }) => [
     ...(keepsake === undefined ? [] : [keepsake]),
     ...scraps,
@@ -49,31 +49,26 @@ async function planOf(move: Move): Promise<{
 export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
   const { remains, database, crate, archives, paths } = await planOf(move);
-  const journal = await move.folder.readJournal();
+  const ledger = await ledgerOf(move);
   return doStep({ ...run, again: true }, 'tidy', { paths }, async () => {
-    for (const one of remains) await clearBeside(move, one);
+    for (const one of remains) await clearBeside(one);
     await clearFolders(move);
     if (database) await clearBesideDatabase(move, database);
     await clearProbes(move);
     if (crate) await rm(move.crate.folder, { recursive: true });
     for (const archive of archives) await rm(archive);
-    const remember = leftToDo(move, journal);
-    return { result: { removed: paths, remember }, findings: [], brief: { removed: paths } };
+    const remember = leftToDo(move, ledger);
+    return { result: { removed: paths, remember }, brief: { removed: paths } };
   });
 }
 
 /** What a person does by hand after a move, in order. */
-export function leftToDo({ newLive, sheet }: Move, journal: readonly JournalRecord[]): string[] {
+export function leftToDo({ newLive, sheet }: Move, { heldBack }: Ledger): string[] {
   return [
     ...(newLive ? [] : [`Open the permalink settings of ${sheet.new.address} once and save them`]),
     'Empty the caches of the site and of any service in front of it',
-    ...heldBack(journal).map(name => `Switch on again, and look at the site: ${name}`),
+    ...[...heldBack].map(name => `Switch on again, and look at the site: ${name}`),
     'Look for installers, archives and dumps that somebody left in the web root',
     `Keep the redirects at ${sheet.old.address} for at least a year`,
   ];
-}
-
-/** The extensions that a delivery held back. */
-function heldBack(journal: readonly JournalRecord[]): string[] {
-  return [...new Set(journal.flatMap(({ did }) => (did?.holdsBack === undefined ? [] : [did.holdsBack])))];
 }

@@ -1,5 +1,6 @@
-import { type DatabaseRemains, databaseRemains, putBackDatabase } from './deliver/database/restore.js';
+import { type DatabaseRemains, databaseRemains, restoreDatabase } from './deliver/database/restore.js';
 import { clearFolders, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
+import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 
@@ -12,7 +13,7 @@ export interface UndoResult {
 export async function planUndo(
   move: Move,
 ): Promise<{ files: Remains[]; database: DatabaseRemains | undefined; places: string[] }> {
-  const remains = await remainsOf(move, await move.folder.readJournal());
+  const remains = await remainsOf(move, await ledgerOf(move));
   const files = remains.filter(one => one.delivered || one.keepsake !== undefined || one.scraps.length > 0);
   const database = await databaseRemains(move);
   const places = [...files.map(({ place }) => place), ...(database ? [database.place] : [])];
@@ -23,10 +24,11 @@ export async function planUndo(
 export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
   const { files, database } = await planUndo(run.move);
   const remains = files;
-  return doStep({ ...run, again: true }, 'undo', { remains, database }, async () => {
+  const inputs = remains.map(({ staging: _, ...one }) => one);
+  return doStep({ ...run, again: true }, 'undo', { remains: inputs, database }, async () => {
     for (const one of remains) await putBack(run, one);
     await clearFolders(run.move);
-    if (database) await putBackDatabase(run, database);
+    if (database) await restoreDatabase(run, database);
     const kept = [...remains, ...(database ? [database] : [])].filter(one => one.keepsake !== undefined);
     const result = {
       removed: [
@@ -35,6 +37,6 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
       ],
       restored: kept.map(({ place }) => place),
     };
-    return { result, findings: [], brief: { ...result } };
+    return { result, brief: { ...result } };
   });
 }

@@ -7,7 +7,7 @@ test('the journal says where a step stands, past a line cut short, undo and tidy
   const text = [
     line({ step: 'pack', event: 'done' }),
     line({ step: 'deliver', event: 'began' }),
-    line({ step: 'deliver', event: 'did', did: {} }),
+    line({ step: 'deliver', event: 'did', deed: { kind: 'put', place: '/new' } }),
     '{"at":"t","st',
   ].join('\n');
   const records = readJournal(text);
@@ -26,4 +26,12 @@ test('the journal says where a step stands, past a line cut short, undo and tidy
 test('a digest does not depend on the order of keys', () => {
   assert.equal(digestOf({ a: 1, b: [{ c: 2, d: undefined }] }), digestOf({ b: [{ c: 2 }], a: 1 }));
   assert.notEqual(digestOf({ a: ['b', 'c'] }), digestOf({ a: ['b,c'] }));
+});
+
+test('a journal of another version is refused, not read by halves', () => {
+  for (const deed of [undefined, { kind: 'painted', place: '/new' }, { kind: 'toString' }])
+    assert.throws(
+      () => readJournal(JSON.stringify({ at: 't', step: 'deliver', event: 'did', deed })),
+      /another version/,
+    );
 });

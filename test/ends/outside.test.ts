@@ -5,8 +5,9 @@ import { createServer } from 'node:https';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import type { EndError } from '../../src/core/errors.js';
 import { lookAtCertificate } from '../../src/ends/certificate.js';
-import { isRefusal, lookAtServer } from '../../src/ends/database/server/probe.js';
+import { ServerDatabase } from '../../src/ends/database/server/server-database.js';
 import { Resolver } from '../../src/ends/dns.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
 import { tryOut } from '../../src/ends/files/trial.js';
@@ -50,13 +51,16 @@ test('a database server says what it is; wrong credentials and names are told ap
   const port = await server.listen();
   t.after(() => server.close());
   const place = { host: '127.0.0.1', port, user: 'u', password: "p'w", name: 'my_db' };
-  const seen = await lookAtServer({ place, through: undefined });
-  assert.ok(!isRefusal(seen));
+  const look = (at: typeof place) =>
+    new ServerDatabase({ place: at, through: undefined }).use(connection => connection.server());
+  const seen = await look(place);
   assert.deepEqual([seen.missingRights, seen.packet, seen.charset], [[], 16 * 1024 * 1024, 'utf8mb4']);
   assert.ok(Math.abs(seen.skew + 900) <= 2);
   const kind = async (change: Partial<typeof place>) => {
-    const refusal = await lookAtServer({ place: { ...place, ...change }, through: undefined });
-    return isRefusal(refusal) ? refusal.kind : 'opened';
+    return look({ ...place, ...change }).then(
+      () => 'opened',
+      (error: EndError) => error.kind,
+    );
   };
   assert.equal(await kind({ password: 'p' }), 'credentials');
   assert.equal(await kind({ password: '' }), 'credentials');

@@ -1,12 +1,11 @@
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { TestContext } from 'node:test';
-import { closeSessions, onWaiting } from '../../src/ends/files/place.js';
 import { StandinFtpServer } from '../../src/standins/hosting/ftp-server.js';
 import type { Misbehaviour } from '../../src/standins/hosting/misbehaviour.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { openMove } from '../../src/steps/move/open.js';
-import { unhurried } from '../../src/steps/move/rate-limit.js';
+import { unlimitedRate } from '../../src/steps/move/rate-limit.js';
 import type { StepRun } from '../../src/steps/move/step.js';
 
 export const kinds = ['sftp with a shell', 'sftp', 'ftp', 'ftp of old'] as const;
@@ -53,13 +52,12 @@ export async function moveBetween(
     join(folder, 'move.yaml'),
     `name: tree\nold: { address: https://a.example, ${end(old)} }\nnew: { address: https://b.example, ${end(next)} }\n${more}`,
   );
-  closeSessions();
   const move = await openMove(join(folder, 'move.yaml'), { PW: account.password });
   const waited: string[] = [];
-  onWaiting(text => waited.push(text));
-  t.after(() => closeSessions());
+  move.accounts.onWaiting(text => waited.push(text));
+  t.after(() => move.accounts.close());
   return {
-    run: { move, events: () => {}, signal: new AbortController().signal, pace: unhurried },
+    run: { move, events: () => {}, signal: new AbortController().signal, rate: unlimitedRate },
     waited,
     folder,
   };

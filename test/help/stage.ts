@@ -3,14 +3,14 @@ import { createServer, type RequestListener } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { dirname, join } from 'node:path';
 import { gunzipSync, gzipSync } from 'node:zlib';
-import type { Finding } from '../../src/core/findings.js';
+import type { Finding } from '../../src/core/findings/findings.js';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { type ServerNature, StandinDatabaseServer } from '../../src/standins/database-server.js';
 import { StandinDnsServer } from '../../src/standins/dns-server.js';
 import { writeClubDump, writeClubFiles } from '../../src/standins/rowing-club/write.js';
 import { StandinWebSite } from '../../src/standins/web-site.js';
 import { openMove } from '../../src/steps/move/open.js';
-import { unhurried } from '../../src/steps/move/rate-limit.js';
+import { unlimitedRate } from '../../src/steps/move/rate-limit.js';
 import { survey } from '../../src/steps/survey.js';
 
 const oldPlace = {
@@ -147,7 +147,7 @@ export async function surveyWith(
     const sheet = join(root, 'move/move.yaml');
     writeFileSync(sheet, stage.sheetText(places));
     const move = await openMove(sheet, { PW: stage.password });
-    const run = { move, events: () => {}, signal: new AbortController().signal, pace: unhurried };
+    const run = { move, events: () => {}, signal: new AbortController().signal, rate: unlimitedRate };
     return (await survey(run)).findings;
   } finally {
     await Promise.all(closing.map(close => close()));

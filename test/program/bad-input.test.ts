@@ -116,8 +116,8 @@ test('a move that cannot be: a clear error, its exit code, nothing written', asy
   const move = await makeClub(root);
   const sheet = readFileSync(join(move, 'move.yaml'), 'utf8');
   const cases: [name: string, sheet: string, code: number, says: RegExp][] = [
-    ['new inside old', sheet.replace('../new/htdocs', '../old/site/new'), 2, /lies inside old\.files/],
-    ['old inside new', sheet.replace('../new/htdocs', '../old'), 2, /lies inside new\.files/],
+    ['new inside old', sheet.replace('../new/htdocs', '../old/site/new'), 2, /is inside old\.files/],
+    ['old inside new', sheet.replace('../new/htdocs', '../old'), 2, /is inside new\.files/],
     ['same folder', sheet.replace('../new/htdocs', '../old/site'), 2, /both/],
     ['no old files', sheet.replace('../old/site', '../old/nothing'), 3, /Listing .* not there/],
     ['no dump', sheet.replace('club.sql.gz', 'none.sql.gz'), 3, /not there/],

@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
+import { encodedSql } from '../../src/core/sql/encoded-sql.js';
 import { beginLoad, loadDump } from '../../src/ends/database/server/load.js';
 import { serverOf } from '../../src/ends/database/server/probe.js';
 import { DatabaseSession } from '../../src/ends/database/server/session.js';
@@ -53,14 +54,14 @@ test('a lock that is not given in time is waited for again, and nothing is doubl
 }, async t => {
   if (!needs(t, ...cmsPrograms)) return;
   const { loading, other, load, waits, rows } = await prepared(t, started(), 'lock_wait');
-  await loading.run('SET SESSION innodb_lock_wait_timeout = 1');
-  await other.run('START TRANSACTION');
-  await other.rows('SELECT id FROM tide WHERE id = 1000 FOR UPDATE');
+  await loading.run(encodedSql('SET SESSION innodb_lock_wait_timeout = 1'));
+  await other.run(encodedSql('START TRANSACTION'));
+  await other.rows(encodedSql('SELECT id FROM tide WHERE id = 1000 FOR UPDATE'));
   const loaded = load();
   await waits();
   // Longer than the load waits at a time.
   await new Promise(resolve => setTimeout(resolve, 1500));
-  await other.run('COMMIT');
+  await other.run(encodedSql('COMMIT'));
   // What is not for this database is left out, and told without a value of it.
   assert.deepEqual((await loaded).leftOut, ['CREATE USER']);
   assert.deepEqual(rows(), ['1', '500', '1000']);
@@ -74,15 +75,15 @@ test('a load that is chosen as the victim of a deadlock is done again from its l
   const { other, load, waits, rows } = await prepared(t, database, 'deadlock');
   const deadlocks = () => Number(/\d+/.exec(database.sql("SHOW GLOBAL STATUS LIKE 'Innodb_deadlocks'"))![0]);
   const before = deadlocks();
-  await other.run('START TRANSACTION');
+  await other.run(encodedSql('START TRANSACTION'));
   // Who has done more is let go on.
-  await other.run('INSERT INTO heavy (n) VALUES (1),(2),(3),(4),(5),(6),(7),(8)');
-  await other.rows('SELECT id FROM tide WHERE id = 1000 FOR UPDATE');
+  await other.run(encodedSql('INSERT INTO heavy (n) VALUES (1),(2),(3),(4),(5),(6),(7),(8)'));
+  await other.rows(encodedSql('SELECT id FROM tide WHERE id = 1000 FOR UPDATE'));
   const loaded = load();
   await waits();
-  await other.run('INSERT INTO tide VALUES (1)');
+  await other.run(encodedSql('INSERT INTO tide VALUES (1)'));
   assert.equal(deadlocks(), before + 1);
-  await other.run('ROLLBACK');
+  await other.run(encodedSql('ROLLBACK'));
   await loaded;
   assert.deepEqual(rows(), ['1', '500', '1000']);
 });

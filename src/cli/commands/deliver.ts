@@ -1,4 +1,4 @@
-import { showable } from '../../core/display.js';
+import { showable } from '../../core/text/display.js';
 import type { StepRun } from '../../steps/move/step.js';
 import { command } from '../program/command.js';
 import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
@@ -62,7 +62,7 @@ export const deliver = command<Options>({
     const [
       { deliver: step },
       { setUpInPlace, differences },
-      { wouldReplace },
+      { inTheWay },
       { showDeliver, showDifferences, showSetUp },
       { runAndShow, withMove },
       { askFirst },
@@ -76,9 +76,9 @@ export const deliver = command<Options>({
     ]);
     const only = argv.only === 'configuration';
     if (argv.dryRun) {
-      return withMove(argv, async (run, face) => {
+      return withMove(argv, async (run, terminal) => {
         const found = await differences(run, only);
-        face.result(found, () => showDifferences(found, face.colors));
+        terminal.result(found, () => showDifferences(found, terminal.colors));
       });
     }
     if (only) {
@@ -95,7 +95,7 @@ export const deliver = command<Options>({
       argv,
       async run => {
         if (argv.crate) await unpackFirst(run, argv);
-        const replaced = await wouldReplace(run.move);
+        const replaced = await inTheWay(run.move);
         if (replaced.length > 0)
           await askFirst(
             `Put the new site in place of what stands there (${replaced.join(', ')}; it is kept)?`,

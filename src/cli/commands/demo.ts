@@ -25,7 +25,7 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
         describe: 'Go on serving both sites until Ctrl-C, to try the commands on them',
       }),
   run: async argv => {
-    const [{ demo: play, demoPassed }, { showDemo }, { Face }, { endSignal }, { ExitCode }] =
+    const [{ demo: play, demoPassed }, { showDemo }, { Terminal }, { endSignal }, { ExitCode }] =
       await Promise.all([
         import('../../steps/demo/demo.js'),
         import('../show/demo.js'),
@@ -33,22 +33,22 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
         import('../program/with-move.js'),
         import('../../core/errors.js'),
       ]);
-    const face = await Face.open(argv);
+    const terminal = await Terminal.open(argv);
     const { DEMO_DATABASE_PASSWORD: password } = process.env;
     const server = argv.database === undefined ? undefined : { url: argv.database, password };
     try {
       const signal = endSignal();
-      await play(argv.keep, server, face.events, signal, async outcome => {
-        face.result(outcome, () => showDemo(outcome, argv.serve, face.colors));
+      await play(argv.keep, server, terminal.events, signal, async outcome => {
+        terminal.result(outcome, () => showDemo(outcome, argv.serve, terminal.colors));
         if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
         if (!argv.serve) return;
-        face.tell(
+        terminal.tell(
           'Both sites and hosts go on being served. Try the commands in another terminal; Ctrl-C ends it.',
         );
         await new Promise(resolve => signal.addEventListener('abort', resolve));
       });
     } finally {
-      face.endBar();
+      terminal.endBar();
     }
   },
 });

@@ -10,7 +10,7 @@ export const go = command<{ gentle: boolean }>({
   ],
   options: gentleOption,
   run: async argv => {
-    const [{ go: goOn }, { wouldReplace }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
+    const [{ go: goOn }, { inTheWay }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
       await Promise.all([
         import('../../steps/go.js'),
         import('../../steps/deliver/in-the-way.js'),
@@ -19,15 +19,15 @@ export const go = command<{ gentle: boolean }>({
         import('../terminal/ask.js'),
         import('../../core/errors.js'),
       ]);
-    await withMove(argv, async (run, face) => {
-      const replaced = await wouldReplace(run.move);
+    await withMove(argv, async (run, terminal) => {
+      const replaced = await inTheWay(run.move);
       if (replaced.length > 0)
         await askFirst(
           `The move will put the new site in place of what stands there (${replaced.join(', ')}; it is kept). Go on?`,
           argv,
         );
       const outcome = await goOn(run);
-      face.result(outcome, () => showGo(outcome, face.colors));
+      terminal.result(outcome, () => showGo(outcome, terminal.colors));
       if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;
     });
   },

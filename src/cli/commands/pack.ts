@@ -1,4 +1,4 @@
-import { parseSize } from '../../core/sizes.js';
+import { parseSize } from '../../core/text/sizes.js';
 import { command } from '../program/command.js';
 import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
 
@@ -52,15 +52,15 @@ export const pack = command<Options>({
         import('../../steps/pack/archive.js'),
         import('../show/steps.js'),
       ]);
-      return withMove(argv, async (run, face) => {
+      return withMove(argv, async (run, terminal) => {
         const verified = await verifyCrate(run);
-        face.result(verified, () => showVerified(verified, face.colors));
+        terminal.result(verified, () => showVerified(verified, terminal.colors));
       });
     }
     const partBytes = argv.partSize === undefined ? undefined : parseSize(argv.partSize, '--part-size');
     await withMove(
       argv,
-      async (run, face) => {
+      async (run, terminal) => {
         // The old host answers while the program reads what it needs.
         const [{ pack: step }, { showPack }] = await Promise.all([
           import('../../steps/pack.js'),
@@ -68,14 +68,14 @@ export const pack = command<Options>({
         ]);
         const outcome = await step(run, { ...argv, latest: true });
         if (argv.as !== 'tar' || outcome.state === 'stopped')
-          return showOutcome({ ...outcome, archive: undefined }, showPack, face);
+          return showOutcome({ ...outcome, archive: undefined }, showPack, terminal);
         const [{ archiveCrate }, { newPassphrase }] = await Promise.all([
           import('../../steps/pack/archive.js'),
           import('../terminal/ask.js'),
         ]);
         const passphrase = argv.passphrase ? await newPassphrase() : run.move.sheet.crate?.passphrase;
         const archive = await archiveCrate(run, passphrase, partBytes);
-        showOutcome({ ...outcome, archive }, showPack, face);
+        showOutcome({ ...outcome, archive }, showPack, terminal);
       },
       move => move.oldFiles,
     );

@@ -15,10 +15,13 @@ export const report = command<{ out?: string }>({
       import('../show/report-page.js'),
       import('../program/with-move.js'),
     ]);
-    await withMove(argv, async (run, face) => {
+    await withMove(argv, async (run, terminal) => {
       const gathered = await gatherReport(run);
       const file = await writeReport(run, reportPage(gathered), argv.out);
-      face.result({ ...gathered, file }, () => `Wrote ${file}\nOpen it in a browser; it needs no network.`);
+      terminal.result(
+        { ...gathered, file },
+        () => `Wrote ${file}\nOpen it in a browser; it needs no network.`,
+      );
     });
   },
 });

@@ -1,9 +1,9 @@
-import type { OwnRewriting } from '../../steps/rewrite/standalone-options.js';
+import type { StandaloneOptions } from '../../steps/rewrite/standalone-options.js';
 import { command, standardStream } from '../program/command.js';
 import { againOption } from '../program/shared-options.js';
 import type { Common } from '../terminal/common-options.js';
 
-interface Options extends Omit<OwnRewriting, 'input' | 'password'> {
+interface Options extends Omit<StandaloneOptions, 'input' | 'password'> {
   readonly again: boolean;
   readonly input: string | undefined;
   readonly samples: boolean;
@@ -151,9 +151,9 @@ const dash = (word: string) => (word === standardStream ? '-' : word);
 
 async function rewriteOne(argv: Common & Options & { readonly input: string }): Promise<void> {
   const [
-    { rewriteAlone },
+    { rewriteStandalone },
     { showRewriting },
-    { Face },
+    { Terminal },
     { endSignal },
     { askFirst, databasePassword },
     { existsSync },
@@ -165,7 +165,7 @@ async function rewriteOne(argv: Common & Options & { readonly input: string }): 
     import('../terminal/ask.js'),
     import('node:fs'),
   ]);
-  const face = await Face.open(argv);
+  const terminal = await Terminal.open(argv);
   try {
     const { out, input } = argv;
     if (out !== undefined && out !== '-' && !argv.dryRun && existsSync(out))
@@ -176,11 +176,11 @@ async function rewriteOne(argv: Common & Options & { readonly input: string }): 
       keyless: (tables: readonly string[]) =>
         askFirst(`Rewrite tables without a key too (${tables.join(', ')}), row by old value?`, argv),
     };
-    const outcome = await rewriteAlone({ ...argv, password }, ask, face.events, endSignal());
-    const draw = () => showRewriting(outcome, face.colors, argv.samples);
-    if (out === '-') face.tell(draw());
-    else face.result(outcome, draw);
+    const outcome = await rewriteStandalone({ ...argv, password }, ask, terminal.events, endSignal());
+    const draw = () => showRewriting(outcome, terminal.colors, argv.samples);
+    if (out === '-') terminal.tell(draw());
+    else terminal.result(outcome, draw);
   } finally {
-    face.endBar();
+    terminal.endBar();
   }
 }

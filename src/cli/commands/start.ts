@@ -36,9 +36,8 @@ export const start = command<StartWish & Variables>({
       { start: step, missingAnswers },
       { askForAnswers, showTest },
       { askFirst },
-      { Face },
+      { Terminal },
       { endSignal },
-      { closeSessions },
       { existsSync },
     ] = await Promise.all([
       import('../../steps/start.js'),
@@ -46,10 +45,9 @@ export const start = command<StartWish & Variables>({
       import('../terminal/ask.js'),
       import('../terminal/terminal.js'),
       import('../program/with-move.js'),
-      import('../../ends/files/place.js'),
       import('node:fs'),
     ]);
-    const face = await Face.open(argv);
+    const terminal = await Terminal.open(argv);
     const signal = endSignal();
     if (existsSync(argv.sheet)) await askFirst(`Overwrite ${argv.sheet}?`, argv);
     const given: StartWish = {
@@ -59,11 +57,10 @@ export const start = command<StartWish & Variables>({
       newFilesPassword: argv.newFilesPasswordVariable,
     };
     const asks = missingAnswers(given).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
-    const answered = asks ? await askForAnswers(given, argv.sheet, face, signal) : undefined;
+    const answered = asks ? await askForAnswers(given, argv.sheet, terminal, signal) : undefined;
     const sheet = await step(answered?.wish ?? given, argv.sheet, signal, process.env, answered);
-    closeSessions();
-    for (const { flag, test } of sheet.tests) face.tell(`--${flag}\n${showTest(test, face)}`);
-    face.result(
+    for (const { flag, test } of sheet.tests) terminal.tell(`--${flag}\n${showTest(test, terminal)}`);
+    terminal.result(
       sheet,
       () => `Wrote ${sheet.file} (${sheet.family} site). Read it through, then run: able-porter survey`,
     );

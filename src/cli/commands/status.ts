@@ -13,9 +13,9 @@ export const status = command({
       import('../show/steps.js'),
       import('../program/with-move.js'),
     ]);
-    await withMove(argv, async (run, face) => {
+    await withMove(argv, async (run, terminal) => {
       const steps = await look(run);
-      face.result(steps, () => showStatus(steps, face.colors));
+      terminal.result(steps, () => showStatus(steps, terminal.colors));
     });
   },
 });

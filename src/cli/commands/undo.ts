@@ -49,7 +49,7 @@ async function undoRows(argv: Common & Options): Promise<void> {
   const [
     { putBackRows, databaseAt },
     { showRowsPutBack },
-    { Face },
+    { Terminal },
     { endSignal },
     { askFirst, databasePassword },
   ] = await Promise.all([
@@ -61,12 +61,12 @@ async function undoRows(argv: Common & Options): Promise<void> {
   ]);
   const { kept, database } = argv;
   const place = databaseAt(kept, database, database && (await databasePassword(database)));
-  const face = await Face.open(argv);
+  const terminal = await Terminal.open(argv);
   try {
     await askFirst(`Put back what ${kept} holds into the database ${place.name}?`, argv);
-    const outcome = await putBackRows(kept!, place, face.events, endSignal());
-    face.result(outcome, () => showRowsPutBack(outcome, face.colors));
+    const outcome = await putBackRows(kept!, place, terminal.events, endSignal());
+    terminal.result(outcome, () => showRowsPutBack(outcome, terminal.colors));
   } finally {
-    face.endBar();
+    terminal.endBar();
   }
 }

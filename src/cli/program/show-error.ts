@@ -1,25 +1,24 @@
-import { showable } from '../../core/display.js';
-import { ExitCode, PorterError } from '../../core/errors.js';
-import { asTrouble } from '../../ends/trouble.js';
-import { declined } from '../terminal/ask.js';
+import { DeclinedError, ExitCode, PorterError } from '../../core/errors.js';
+import { showable } from '../../core/text/display.js';
+import { toPorterError } from '../../ends/system-errors.js';
 
 /**
  * Tells an error on stderr in at most three lines: what was being done and what came back, then what to try. A
  * stack trace comes only when asked for.
  * @returns the exit code
  */
-export function tellError(raised: unknown, verbose: boolean): number {
-  const error = raised instanceof Error ? asTrouble(raised, 'Working on this machine’s files') : raised;
+export function showError(raised: unknown, verbose: boolean): number {
+  const error = raised instanceof Error ? toPorterError(raised, 'Working on this machine’s files') : raised;
+  if (error instanceof DeclinedError) {
+    process.stderr.write('Nothing was done.\n');
+    return ExitCode.interrupted;
+  }
   if (error instanceof Error && (error.name === 'AbortError' || error.name === 'ExitPromptError')) {
-    process.stderr.write(
-      error.message === declined
-        ? 'Nothing was done.\n'
-        : 'Interrupted. Run the same command again; it goes on where it was.\n',
-    );
+    process.stderr.write('Interrupted. Run the same command again; it resumes where it was.\n');
     return ExitCode.interrupted;
   }
   if (error instanceof PorterError) {
-    const { doing, cause, remedy } = error.told;
+    const { doing, cause, remedy } = error.details;
     const lines = `${doing}: ${cause}`.split('\n').map(showable);
     process.stderr.write(`${lines.join('\n')}\n→ ${showable(remedy)}\n`);
     if (verbose) process.stderr.write(`${error.stack}\n`);

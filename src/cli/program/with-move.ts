@@ -1,7 +1,8 @@
 import { ExitCode } from '../../core/errors.js';
+import type { FilesPlace } from '../../ends/files/place.js';
 import type { StepOutcome, StepRun } from '../../steps/move/step.js';
 import type { Common } from '../terminal/common-options.js';
-import { Face } from '../terminal/terminal.js';
+import { Terminal } from '../terminal/terminal.js';
 
 /** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
 export function endSignal(): AbortSignal {
@@ -17,34 +18,27 @@ export function endSignal(): AbortSignal {
  */
 export async function withMove(
   argv: Common & { again?: boolean; gentle?: boolean },
-  work: (run: StepRun, face: Face) => Promise<void>,
-  first: (move: StepRun['move']) => string | undefined = () => undefined,
+  work: (run: StepRun, terminal: Terminal) => Promise<void>,
+  first: (move: StepRun['move']) => FilesPlace | undefined = () => undefined,
 ): Promise<void> {
-  const [
-    { openMove },
-    { closeSessions, connectAhead, keepToConnections, onWaiting },
-    { GentlePace },
-    { unhurried },
-    { askHostKey },
-  ] = await Promise.all([
+  const [{ openMove }, { GentleRateLimit }, { unlimitedRate }, { askHostKey }] = await Promise.all([
     import('../../steps/move/open.js'),
-    import('../../ends/files/place.js'),
     import('../../steps/transfer/rate-limit.js'),
     import('../../steps/move/rate-limit.js'),
     import('../terminal/ask.js'),
   ]);
-  const face = await Face.open(argv);
+  const terminal = await Terminal.open(argv);
+  let move: StepRun['move'] | undefined;
   try {
-    const move = await openMove(argv.sheet, process.env, askHostKey);
-    onWaiting(text => face.events({ type: 'message', text }));
-    if (argv.gentle) keepToConnections(2);
-    const place = first(move);
-    if (place !== undefined) await connectAhead(place);
-    const pace = argv.gentle ? new GentlePace() : unhurried;
-    await work({ move, events: face.events, signal: endSignal(), again: argv.again, pace }, face);
+    move = await openMove(argv.sheet, process.env, askHostKey);
+    move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
+    if (argv.gentle) move.accounts.limitConnections(2);
+    await first(move)?.connectAhead();
+    const rate = argv.gentle ? new GentleRateLimit() : unlimitedRate;
+    await work({ move, events: terminal.events, signal: endSignal(), again: argv.again, rate }, terminal);
   } finally {
-    face.endBar();
-    closeSessions();
+    terminal.endBar();
+    move?.accounts.close();
   }
 }
 
@@ -52,19 +46,19 @@ export async function withMove(
 export async function runAndShow<Result>(
   argv: Common & { again?: boolean; gentle?: boolean },
   step: (run: StepRun) => Promise<StepOutcome<Result>>,
-  show: (outcome: StepOutcome<Result>, colors: Face['colors']) => string,
+  show: (outcome: StepOutcome<Result>, colors: Terminal['colors']) => string,
 ): Promise<void> {
-  await withMove(argv, async (run, face) => {
-    showOutcome(await step(run), show, face);
+  await withMove(argv, async (run, terminal) => {
+    showOutcome(await step(run), show, terminal);
   });
 }
 
 /** Shows what a step came to. */
 export function showOutcome<Outcome extends { readonly state: string }>(
   outcome: Outcome,
-  show: (outcome: Outcome, colors: Face['colors']) => string,
-  face: Face,
+  show: (outcome: Outcome, colors: Terminal['colors']) => string,
+  terminal: Terminal,
 ): void {
-  face.result(outcome, () => show(outcome, face.colors));
+  terminal.result(outcome, () => show(outcome, terminal.colors));
   if (outcome.state === 'stopped') process.exitCode = ExitCode.stopped;
 }

@@ -1,13 +1,13 @@
+import { count, counted, seconds } from '../../core/text/numbers.js';
 import type { CheckResult } from '../../steps/check.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { count, counted, seconds } from '../terminal/numbers.js';
 import { cut, table } from '../terminal/table.js';
-import { type Face, showFindings } from '../terminal/terminal.js';
+import { showFindings, type Terminal } from '../terminal/terminal.js';
 
 /** Old and new side by side: files, rows, what is left, and pages. */
 export function showCheck(
   { result, findings, seconds: took, state }: StepOutcome<CheckResult>,
-  colors: Face['colors'],
+  colors: Terminal['colors'],
 ): string {
   const head = headOf(result, state === 'stopped', colors);
   return [
@@ -22,7 +22,7 @@ export function showCheck(
 }
 
 /** Says no more than was looked at. */
-function headOf({ pages }: CheckResult, stopped: boolean, colors: Face['colors']): string {
+function headOf({ pages }: CheckResult, stopped: boolean, colors: Terminal['colors']): string {
   if (stopped) return colors.bold(colors.red('The new site is not the old one yet.'));
   return pages.length > 0
     ? colors.bold(colors.green('The new site is the old one, moved.'))
@@ -30,7 +30,7 @@ function headOf({ pages }: CheckResult, stopped: boolean, colors: Face['colors']
 }
 
 /** Files and rows, as one table. */
-export function compared({ files, tables, pages }: CheckResult, colors: Face['colors']): string {
+export function compared({ files, tables, pages }: CheckResult, colors: Terminal['colors']): string {
   const mark = (good: boolean) => (good ? colors.green('equal') : colors.red('not equal'));
   const rows: string[][] = [];
   if (files) {
@@ -70,7 +70,7 @@ export function compared({ files, tables, pages }: CheckResult, colors: Face['co
 }
 
 /** Old addresses that are still there, and why. */
-export function showLeftOver({ leftOver }: CheckResult, colors: Face['colors']): string {
+export function showLeftOver({ leftOver }: CheckResult, colors: Terminal['colors']): string {
   if (leftOver.length === 0) return colors.green('  No old address is left.') + '\n';
   const rows = leftOver.map(({ place, count: n, sample, why }) => [
     why,
@@ -81,7 +81,7 @@ export function showLeftOver({ leftOver }: CheckResult, colors: Face['colors']):
   return table(['old addresses left', 'times', 'where', 'for example'], rows, [1]);
 }
 
-function showPages({ pages }: CheckResult, colors: Face['colors']): string {
+function showPages({ pages }: CheckResult, colors: Terminal['colors']): string {
   if (pages.length === 0) return '';
   const odd = pages.filter(({ verdict }) => verdict !== 'same');
   const shown = [...odd, ...pages.filter(({ verdict }) => verdict === 'same')].slice(0, 12);
@@ -96,7 +96,7 @@ function showPages({ pages }: CheckResult, colors: Face['colors']): string {
 }
 
 /** Pages of both ends beside each other. */
-export function pagesTable(pages: CheckResult['pages'], colors: Face['colors']): string {
+export function pagesTable(pages: CheckResult['pages'], colors: Terminal['colors']): string {
   return table(
     ['page', 'old', 'new', 'title', ''],
     pages.map(({ path, oldStatus, newStatus, newTitle, verdict, why }) => [

@@ -1,13 +1,13 @@
+import { count, counted } from '../../core/text/numbers.js';
 import { type DemoOutcome, demoPassed } from '../../steps/demo/demo.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { count, counted } from '../terminal/numbers.js';
 import { table } from '../terminal/table.js';
-import { type Face, showFindings } from '../terminal/terminal.js';
+import { showFindings, type Terminal } from '../terminal/terminal.js';
 import { compared, pagesTable, showLeftOver } from './check.js';
 import { stepTable } from './go.js';
 
 /** The story of the demo, ending with the table that a person wants. */
-export function showDemo(outcome: DemoOutcome, served: boolean, colors: Face['colors']): string {
+export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal['colors']): string {
   const { outcomes, faults, firstFindings } = outcome;
   const { check, rewrite } = outcomes;
   const totals = rewrite.result.dump!.totals;

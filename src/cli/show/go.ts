@@ -1,14 +1,14 @@
+import { seconds } from '../../core/text/numbers.js';
 import type { CheckResult } from '../../steps/check.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { GoOutcome } from '../../steps/go.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { seconds } from '../terminal/numbers.js';
 import { table } from '../terminal/table.js';
-import { type Face, showFindings } from '../terminal/terminal.js';
+import { showFindings, type Terminal } from '../terminal/terminal.js';
 import { compared } from './check.js';
 
 /** What all steps came to: what stopped first, then each step with its time. */
-export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors']): string {
+export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Terminal['colors']): string {
   const last = outcomes.at(-1)!;
   const checked = outcomes.find((one): one is StepOutcome<CheckResult> => one.step === 'check');
   const head = stoppedAt
@@ -32,7 +32,7 @@ export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Face['colors'
     .join('\n');
 }
 
-function readiness(checked: CheckResult | undefined, colors: Face['colors']): string {
+function readiness(checked: CheckResult | undefined, colors: Terminal['colors']): string {
   return checked && checked.pages.length > 0
     ? colors.bold(colors.green('The move is ready for the cutover.'))
     : colors.bold(
@@ -54,7 +54,7 @@ function nextSteps(outcomes: readonly StepOutcome<unknown>[]): string {
 }
 
 /** How long each step took. */
-export function stepTable(outcomes: readonly StepOutcome<unknown>[], colors: Face['colors']): string {
+export function stepTable(outcomes: readonly StepOutcome<unknown>[], colors: Terminal['colors']): string {
   const paint = { done: colors.green, 'already done': colors.dim, stopped: colors.red };
   return table(
     ['step', '', 'took'],

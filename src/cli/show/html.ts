@@ -1,4 +1,4 @@
-import { showable } from '../../core/display.js';
+import { showable } from '../../core/text/display.js';
 
 /** A piece of HTML: what is put into it was escaped. */
 export class Html {

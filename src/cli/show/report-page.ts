@@ -1,8 +1,9 @@
 import type { PageComparison } from '../../core/pages/compare.js';
 import { leftAt } from '../../core/rewrite/report/left-list.js';
 import { placeName, type Sample } from '../../core/rewrite/report/tally.js';
+import { count, counted, seconds } from '../../core/text/numbers.js';
+import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
-import { bytes, count, counted, seconds } from '../terminal/numbers.js';
 import { Html, html } from './html.js';
 import { reportStyle } from './report-style.js';
 

@@ -1,18 +1,18 @@
 import { leftAt } from '../../core/rewrite/report/left-list.js';
 import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
 import { type PlaceTally, placeName, type Sample } from '../../core/rewrite/report/tally.js';
+import { count, counted, seconds } from '../../core/text/numbers.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
-import type { OwnOutcome } from '../../steps/rewrite/standalone.js';
+import type { StandaloneOutcome } from '../../steps/rewrite/standalone.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
-import { count, counted, seconds } from '../terminal/numbers.js';
 import { cut, table } from '../terminal/table.js';
-import { type Face, showFindings } from '../terminal/terminal.js';
+import { showFindings, type Terminal } from '../terminal/terminal.js';
 
 /** The rewriting of a crate. */
 export function showRewriteStep(
   { result, findings, seconds: took }: StepOutcome<RewriteResult>,
-  colors: Face['colors'],
+  colors: Terminal['colors'],
   samples = false,
 ): string {
   const { dump, files, prefix } = result;
@@ -28,7 +28,11 @@ export function showRewriteStep(
 }
 
 /** The rewriting of something by itself. */
-export function showRewriting(outcome: OwnOutcome, colors: Face['colors'], samples: boolean): string {
+export function showRewriting(
+  outcome: StandaloneOutcome,
+  colors: Terminal['colors'],
+  samples: boolean,
+): string {
   const parts = [showSummary(outcome.summary, colors, outcome.seconds)];
   if (samples) parts.push(showSamples(outcome.summary.places, colors));
   if (outcome.findings.length > 0) parts.push(showFindings(outcome.findings, colors));
@@ -42,7 +46,7 @@ export function showRewriting(outcome: OwnOutcome, colors: Face['colors'], sampl
 }
 
 /** Every place at which something was left. */
-function showLeft({ left = [], leftMore }: OwnOutcome, colors: Face['colors']): string {
+function showLeft({ left = [], leftMore }: StandaloneOutcome, colors: Terminal['colors']): string {
   if (left.length === 0) return 'Nothing was left that looks like an old address.';
   const rows = left.map(({ where, row, why, sample }) => [
     cut(where, 34),
@@ -55,14 +59,17 @@ function showLeft({ left = [], leftMore }: OwnOutcome, colors: Face['colors']): 
 }
 
 /** What putting rows of a live database back came to. */
-export function showRowsPutBack({ place, putBack, notThere }: RowsPutBack, colors: Face['colors']): string {
+export function showRowsPutBack(
+  { place, putBack, notThere }: RowsPutBack,
+  colors: Terminal['colors'],
+): string {
   const parts = [colors.bold(`${counted(putBack, 'row')} put back in ${place}`)];
   if (notThere > 0)
     parts.push(`${counted(notThere, 'row')} left: put back already, gone, or changed since by somebody else`);
   return parts.join('\n');
 }
 
-function showSummary(summary: RewriteSummary, colors: Face['colors'], took: number): string {
+function showSummary(summary: RewriteSummary, colors: Terminal['colors'], took: number): string {
   const { totals } = summary;
   const head = `${counted(totals.occurrences, 'address', 'addresses')} rewritten in ${counted(totals.changed, 'value')} of ${count(totals.seen)}; ${counted(summary.tables, 'table')}, ${counted(summary.rows, 'row')}, ${seconds(took)}`;
   const pairs = summary.pairs.map(({ from, to }, i) => [
@@ -86,7 +93,7 @@ function byCount(counts: Readonly<Record<string, number>>): string[][] {
     .map(([name, n]) => [name, count(n)]);
 }
 
-function placesTable(places: readonly PlaceTally[], colors: Face['colors']): string {
+function placesTable(places: readonly PlaceTally[], colors: Terminal['colors']): string {
   const occurrences = (place: PlaceTally) => Object.values(place.forms).reduce((sum, n) => sum + n, 0);
   return table(
     ['where', 'values', 'times', 'for example'],
@@ -105,7 +112,7 @@ function placesTable(places: readonly PlaceTally[], colors: Face['colors']): str
 }
 
 /** What a place looks like afterwards, with the new address marked. */
-function example(sample: Sample | undefined, colors: Face['colors']): string {
+function example(sample: Sample | undefined, colors: Terminal['colors']): string {
   if (!sample) return '';
   const { after } = sample;
   const { at, text: put } = sample.put;
@@ -118,7 +125,7 @@ function example(sample: Sample | undefined, colors: Face['colors']): string {
 }
 
 /** Some changes of each place, before and after, with the match marked. */
-function showSamples(places: readonly PlaceTally[], colors: Face['colors']): string {
+function showSamples(places: readonly PlaceTally[], colors: Terminal['colors']): string {
   const lines = places.flatMap(place => {
     if (place.samples.length === 0) return [];
     return [

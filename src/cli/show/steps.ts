@@ -1,6 +1,8 @@
-import { showable } from '../../core/display.js';
 import type { CutoverPlan } from '../../core/dns/plan.js';
-import type { LoadedDatabase } from '../../steps/deliver/database/load.js';
+import { showable } from '../../core/text/display.js';
+import { count, counted, seconds } from '../../core/text/numbers.js';
+import { sizeText as bytes } from '../../core/text/sizes.js';
+import type { LoadedDatabase } from '../../steps/deliver/database/loaded.js';
 import type { EditDone } from '../../steps/deliver/database/site-data.js';
 import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
 import type { DeliverResult } from '../../steps/deliver.js';
@@ -11,11 +13,10 @@ import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';
-import { bytes, count, counted, seconds } from '../terminal/numbers.js';
 import { cut, table } from '../terminal/table.js';
-import { type Face, showFindings } from '../terminal/terminal.js';
+import { showFindings, type Terminal } from '../terminal/terminal.js';
 
-type Colors = Face['colors'];
+type Colors = Terminal['colors'];
 
 /** A line that says what a step came to; what was done before is said so. */
 function headline(outcome: StepOutcome<unknown>, text: string, colors: Colors): string {

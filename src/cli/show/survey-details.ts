@@ -1,9 +1,10 @@
+import { count, counted } from '../../core/text/numbers.js';
+import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { OldEnd } from '../../steps/survey.js';
-import { bytes, count, counted } from '../terminal/numbers.js';
 import { cut, table } from '../terminal/table.js';
-import type { Face } from '../terminal/terminal.js';
+import type { Terminal } from '../terminal/terminal.js';
 
-type Colors = Face['colors'];
+type Colors = Terminal['colors'];
 
 /** What the old site is, by its files and its configuration. */
 export function showFacts(old: OldEnd, colors: Colors): string {

@@ -1,14 +1,15 @@
 import type { Estimate } from '../../core/estimate.js';
-import type { Finding } from '../../core/findings.js';
+import type { Finding } from '../../core/findings/findings.js';
 import type { Requirement } from '../../core/site/survey/requirements.js';
+import { count, counted, seconds } from '../../core/text/numbers.js';
+import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { NewEnd, OldEnd, SurveyResult, WebSurvey } from '../../steps/survey.js';
-import { bytes, count, counted, seconds } from '../terminal/numbers.js';
 import { cut, table } from '../terminal/table.js';
-import { type Face, showFindings } from '../terminal/terminal.js';
+import { showFindings, type Terminal } from '../terminal/terminal.js';
 import { showDump, showFacts, showFiles } from './survey-details.js';
 
-type Colors = Face['colors'];
+type Colors = Terminal['colors'];
 
 /**
  * The survey: whether one may go on and the gravest finding, then what was seen, the requirements as yes and no, both

@@ -2,7 +2,7 @@ import { AnswerTests } from '../../steps/start/answer-checks.js';
 import type { AnswerTest, Secrets, StartWish } from '../../steps/start/answers.js';
 import { type Question, questions, testsLater, variableOf } from '../../steps/start/questions.js';
 import { askHostKey } from './ask.js';
-import type { Face } from './terminal.js';
+import type { Terminal } from './terminal.js';
 
 /** What the person answered, and what the tests of it found. */
 export interface Answered {
@@ -19,7 +19,7 @@ export interface Answered {
 export async function askForAnswers(
   given: StartWish,
   sheet: string,
-  face: Face,
+  terminal: Terminal,
   signal: AbortSignal,
 ): Promise<Answered> {
   const { confirm, input, password: secret, select } = await import('@inquirer/prompts');
@@ -69,7 +69,7 @@ export async function askForAnswers(
       if (!test || testsLater(question, wish) || (wish[key] === undefined && !question.testsAnyway)) break;
       const result = await test(tests, wish, secrets);
       offers = { ...offers, ...result.offers };
-      face.tell(showTest(result, face));
+      terminal.tell(showTest(result, terminal));
       done =
         result.good !== false ||
         (await confirm({ message: 'Go on with this answer all the same?', default: false }, to));
@@ -80,7 +80,7 @@ export async function askForAnswers(
 }
 
 /** What a test came to, in one line. */
-export function showTest({ good, said }: AnswerTest, { colors }: Face): string {
+export function showTest({ good, said }: AnswerTest, { colors }: Terminal): string {
   const mark = good === undefined ? colors.dim('·') : good ? colors.green('✓') : colors.red('✗');
   return `  ${mark} ${said}`;
 }

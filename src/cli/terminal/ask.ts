@@ -1,8 +1,5 @@
-import { UsageError } from '../../core/errors.js';
+import { DeclinedError, UsageError } from '../../core/errors.js';
 import type { Common } from './common-options.js';
-
-/** What the person says no to ends the command, and nothing was done. */
-export const declined = 'declined';
 
 /**
  * Asks before something is destroyed or overwritten; comes back only when it may be.
@@ -19,7 +16,7 @@ export async function askFirst(question: string, argv: Common): Promise<void> {
   }
   const { confirm } = await import('@inquirer/prompts');
   if (await confirm({ message: question, default: false }, { output: process.stderr })) return;
-  throw new DOMException(declined, 'AbortError');
+  throw new DeclinedError();
 }
 
 /** Shows the fingerprint of a host that is not known yet, and asks whether it is the right one. */

@@ -1,6 +1,6 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
-import { showable } from '../../core/display.js';
+import { showable } from '../../core/text/display.js';
 
 /** Rows under heads, with a thin rule between; numbers to the right where `right` names their columns. */
 export function table(

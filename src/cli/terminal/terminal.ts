@@ -1,10 +1,11 @@
 import type { SingleBar } from 'cli-progress';
 import pc from 'picocolors';
-import { showable } from '../../core/display.js';
-import type { Finding } from '../../core/findings.js';
+import type { Finding } from '../../core/findings/findings.js';
+import { showable } from '../../core/text/display.js';
+import { count } from '../../core/text/numbers.js';
+import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { EventSink, StepEvent } from '../../steps/move/events.js';
 import type { Common } from './common-options.js';
-import { bytes, count } from './numbers.js';
 
 type Progress = Extract<StepEvent, { type: 'progress' }>;
 
@@ -12,7 +13,7 @@ type Progress = Extract<StepEvent, { type: 'progress' }>;
 const logEvery = 10_000;
 
 /** Results go to stdout, progress and messages to stderr; a person sees a live line, a log plain lines. */
-export class Face {
+export class Terminal {
   readonly colors: ReturnType<typeof pc.createColors>;
   private readonly argv: Common;
   private bar: SingleBar | undefined;
@@ -26,9 +27,9 @@ export class Face {
     this.colors = pc.createColors(argv.color && pc.isColorSupported);
   }
 
-  static async open(argv: Common): Promise<Face> {
+  static async open(argv: Common): Promise<Terminal> {
     const live = process.stderr.isTTY && !argv.quiet && !argv.jsonEvents;
-    return new Face(argv, live ? await makeBar() : undefined);
+    return new Terminal(argv, live ? await makeBar() : undefined);
   }
 
   /** Takes what a step tells while it runs. */
@@ -125,7 +126,7 @@ async function makeBar(): Promise<SingleBar> {
 const marks = { stop: 'STOP', warn: 'warn', note: 'note' } as const;
 
 /** Findings as text, the gravest first: level, code and place, then what was seen and what to do. */
-export function showFindings(findings: readonly Finding[], colors: Face['colors']): string {
+export function showFindings(findings: readonly Finding[], colors: Terminal['colors']): string {
   const paint = {
     stop: (text: string) => colors.bold(colors.red(text)),
     warn: colors.yellow,

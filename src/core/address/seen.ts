@@ -1,4 +1,4 @@
-import { excerpt } from '../display.js';
+import { excerpt } from '../text/display.js';
 
 /** An address of any host as it was seen in data. */
 export interface SeenHost {

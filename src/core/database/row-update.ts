@@ -1,6 +1,16 @@
 import { createHash } from 'node:crypto';
-import { asBytes, type ByteString, bytesOfText } from '../bytes.js';
-import { type Column, quoteName, quoteText, writingOf } from '../sql/column.js';
+import { asBytes, type ByteString } from '../bytes.js';
+import { type Column, writingOf } from '../sql/column.js';
+import {
+  type EncodedSql,
+  encodedSql,
+  hexLiteral,
+  identifier,
+  joined,
+  literal,
+  literalOfBytes,
+  sql,
+} from '../sql/encoded-sql.js';
 
 /** A table whose rows are rewritten where they stand. */
 export interface LiveTable {
@@ -36,21 +46,24 @@ export function pageSql(
   table: LiveTable,
   after: readonly ByteString[] | undefined,
   most: number,
-): ByteString {
-  const names = table.key.map(i => nameOf(table.columns[i]!));
-  const values = table.key.map((i, n) => after && valueSql(table.columns[i]!, after[n]!));
-  // The first comparison lets the server begin at the right place of the index.
-  const ways = names.map((name, n) => {
-    const same = names.slice(0, n).map((one, m) => `${one} = ${values[m]}`);
-    return `(${[...same, `${name} > ${values[n]}`].join(' AND ')})`;
+): EncodedSql {
+  const columns = keyColumns(table);
+  const names = columns.map(({ name }) => identifier(name));
+  const page = sql` ORDER BY ${joined(names)} LIMIT ${most}`;
+  if (!after) return sql`${selectSql(table)}${page}`;
+  const values = columns.map((column, n) => valueSql(column, after[n] ?? asBytes('')));
+  const beyond = names.map((name, n) => {
+    const same = names.slice(0, n).map((one, m) => sql`${one} = ${values[m]!}`);
+    return sql`(${joined([...same, sql`${name} > ${values[n]!}`], sql` AND `)})`;
   });
-  const where = after ? ` WHERE ${names[0]} >= ${values[0]} AND (${ways.join(' OR ')})` : '';
-  return asBytes(`${selectSql(table)}${where} ORDER BY ${names.join(', ')} LIMIT ${most}`);
+  // The first comparison lets the server begin at the right place of the index.
+  return sql`${selectSql(table)} WHERE ${names[0]!} >= ${values[0]!} AND (${joined(beyond, sql` OR `)})${page}`;
 }
 
 /** Reads all columns of all rows. */
-export function selectSql(table: LiveTable): ByteString {
-  return asBytes(`SELECT ${table.columns.map(nameOf).join(', ')} FROM ${bytesOfText(quoteName(table.name))}`);
+export function selectSql(table: LiveTable): EncodedSql {
+  const columns = table.columns.map(({ name }) => identifier(name));
+  return sql`SELECT ${joined(columns)} FROM ${identifier(table.name)}`;
 }
 
 /** Changes cells of the row with a key, only where they are still what was read. */
@@ -58,61 +71,58 @@ export function updateSql(
   table: LiveTable,
   key: readonly ByteString[],
   changes: readonly CellChange[],
-): ByteString {
-  const where = table.key.map(
-    (i, n) => `${nameOf(table.columns[i]!)} = ${valueSql(table.columns[i]!, key[n]!)}`,
+): EncodedSql {
+  const where = keyColumns(table).map(
+    (column, n) => sql`${identifier(column.name)} = ${valueSql(column, key[n] ?? asBytes(''))}`,
   );
-  return setSql(table, changes, where);
+  const sets = changes.map(
+    ({ column, after }) => sql`${identifier(column.name)} = ${valueSql(column, after)}`,
+  );
+  for (const column of table.columns) {
+    if (column.touched && !changes.some(change => change.column === column))
+      sets.push(sql`${identifier(column.name)} = ${identifier(column.name)}`);
+  }
+  const still = changes.map(({ column, before }) => sql`${digestSql(column)} = ${digestOf(before)}`);
+  return sql`UPDATE ${identifier(table.name)} SET ${joined(sets)} WHERE ${joined([...where, ...still], sql` AND `)}`;
 }
 
-/** The opposite of `updateSql`: where the cells are still what they were changed to, puts back what they were. */
-export function putBackSql(
+/** The opposite of `updateSql`: where the cells are still what they were changed to, restores what they were. */
+export function restoreSql(
   table: LiveTable,
   key: readonly ByteString[],
   changes: readonly CellChange[],
-): ByteString {
-  const keyAfter = table.key.map(
-    (i, n) => changes.find(({ column }) => column === table.columns[i])?.after ?? key[n]!,
+): EncodedSql {
+  const keyAfter = keyColumns(table).map(
+    (column, n) => changes.find(change => change.column === column)?.after ?? key[n] ?? asBytes(''),
   );
   const back = changes.map(({ column, before, after }) => ({ column, before: after, after: before }));
   return updateSql(table, keyAfter, back);
 }
 
-function setSql(table: LiveTable, changes: readonly CellChange[], where: readonly string[]): ByteString {
-  const sets = changes.map(({ column, after }) => `${nameOf(column)} = ${valueSql(column, after)}`);
-  for (const column of table.columns) {
-    if (column.touched && !changes.some(change => change.column === column))
-      sets.push(`${nameOf(column)} = ${nameOf(column)}`);
-  }
-  const still = changes.map(({ column, before }) => `${digestSql(column)} = '${digestOf(before)}'`);
-  return asBytes(
-    `UPDATE ${bytesOfText(quoteName(table.name))} SET ${sets.join(', ')} WHERE ${[...where, ...still].join(' AND ')}`,
-  );
+function keyColumns({ key, columns }: LiveTable): LiveColumn[] {
+  return key.flatMap(i => columns[i] ?? []);
 }
 
 /** Tells values apart to the byte, whatever the column's collation takes for equal. */
-function digestSql(column: Column): string {
+function digestSql(column: Column): EncodedSql {
+  const name = identifier(column.name);
   return writingOf(column) === 'bytes'
-    ? `SHA2(${nameOf(column)}, 256)`
-    : `SHA2(CONVERT(${nameOf(column)} USING utf8mb4), 256)`;
+    ? sql`SHA2(${name}, 256)`
+    : sql`SHA2(CONVERT(${name} USING utf8mb4), 256)`;
 }
 
-function digestOf(value: ByteString): string {
-  return createHash('sha256').update(value, 'latin1').digest('hex');
+function digestOf(value: ByteString): EncodedSql {
+  return literal(createHash('sha256').update(value, 'latin1').digest('hex'));
 }
 
-function nameOf({ name }: Column): string {
-  return bytesOfText(quoteName(name));
-}
-
-function valueSql(column: Column, value: ByteString): string {
+function valueSql(column: Column, value: ByteString): EncodedSql {
   switch (writingOf(column)) {
     case 'number':
-      return value;
+      return encodedSql(value);
     case 'text':
-      return quoteText(value);
+      return literalOfBytes(value);
     case 'bits':
     case 'bytes':
-      return `x'${Buffer.from(value, 'latin1').toString('hex')}'`;
+      return hexLiteral(value);
   }
 }

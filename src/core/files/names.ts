@@ -1,5 +1,5 @@
 import { type ByteString, bytesOfText, textOf } from '../bytes.js';
-import type { Finding } from '../findings.js';
+import { type Finding, finding } from '../findings/findings.js';
 import { foldedName } from './archive-names.js';
 import type { FileEntry } from './entries.js';
 import { HashesSeen, hashOf } from './hashes-seen.js';
@@ -71,7 +71,9 @@ function nameFindings(
     what: string,
     remedy: string,
   ): Finding[] =>
-    paths.length === 0 ? [] : [{ level, code, place: `${place}/${textOf(paths[0]!)}`, what, remedy }];
+    paths.length === 0
+      ? []
+      : [finding({ level, code, place: `${place}/${textOf(paths[0]!)}`, what, remedy })];
   return [
     ...told(
       'warn',

@@ -13,7 +13,10 @@ export interface Answer {
   readonly address: string;
 }
 
-/** How a page of the new site stands beside its old one. */
+/** What a site shows in place of its pages. */
+export type PageTrouble = 'installation page' | 'database error' | 'another address';
+
+/** A page of the new site compared with its old one. */
 export interface PageComparison {
   /** Below the address, with a leading slash. */
   readonly path: string;
@@ -25,6 +28,8 @@ export interface PageComparison {
   readonly alike: number;
   readonly verdict: 'same' | 'differs' | 'missing' | 'trouble' | 'old fails too';
   readonly why: string;
+  /** What the new site shows in place of the page, where the verdict is `trouble`. */
+  readonly trouble?: PageTrouble;
   /** Old addresses in the HTML of the new page. */
   readonly oldAddresses: number;
 }
@@ -57,9 +62,10 @@ export function comparePages(
   if (old.status >= 400 && next.status >= 400) {
     return { ...base, verdict: 'old fails too', why: `both answer ${next.status}` };
   }
-  if (trouble) return { ...base, verdict: 'trouble', why: `the new site shows the ${trouble}` };
+  if (trouble) return { ...base, verdict: 'trouble', trouble, why: `the new site shows the ${trouble}` };
   if (next.status >= 300 && next.status < 400) {
-    return { ...base, verdict: 'trouble', why: `the new site sends visitors to ${next.address}` };
+    const why = `the new site sends visitors to ${next.address}`;
+    return { ...base, verdict: 'trouble', trouble: 'another address', why };
   }
   if (next.status >= 400) return { ...base, verdict: 'missing', why: `the new site answers ${next.status}` };
   const why: string[] = [];

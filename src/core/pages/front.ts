@@ -1,4 +1,4 @@
-import type { Finding } from '../findings.js';
+import { type Finding, finding } from '../findings/findings.js';
 
 /** What a web server's answer says of who gave it. */
 export interface Front {
@@ -20,12 +20,13 @@ export function readFront(headers: Headers): Front {
     return value === undefined ? undefined : String(value).slice(0, 80);
   };
   const between = Object.keys(headers)
-    .filter(name => telling.test(name) && !/^(?:cache-control|x-cache-control)$/.test(name))
+    .filter(name => middlebox.test(name) && !/^(?:cache-control|x-cache-control)$/.test(name))
     .map(name => `${name}: ${one(name)}`);
   return { server: one('server'), poweredBy: one('x-powered-by'), between };
 }
 
-const telling = /^(?:via|age|x-served-by|x-timer)$|cache|cdn|edge|proxy|varnish|(?:^|-)ray$/;
+/** Headers that say that a cache, an edge or a proxy answers. */
+const middlebox = /^(?:via|age|x-served-by|x-timer)$|cache|cdn|edge|proxy|varnish|(?:^|-)ray$/;
 
 /** A page of the old site that every move begins with. */
 export interface AskedPage {
@@ -43,7 +44,7 @@ export function pageFindings(page: AskedPage, trouble: string | undefined): Find
   const findings: Finding[] = [];
   const { which, url, status, address, headers } = page;
   const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
-    findings.push({ level, code, place: url, what, remedy });
+    findings.push(finding({ level, code, place: url, what, remedy }));
   const [asked, ended] = [new URL(url), new URL(address)];
   const inMaintenance = status === 503;
   // The login page goes where the home page goes.
@@ -109,12 +110,12 @@ export function pageFindings(page: AskedPage, trouble: string | undefined): Find
 export function frontFindings(url: string, { between }: Front): Finding[] {
   if (between.length === 0) return [];
   return [
-    {
+    finding({
       level: 'warn',
       code: 'proxy-in-front',
       place: url,
       what: `A cache or proxy answers in front of the server (${between.slice(0, 2).join('; ')})`,
       remedy: 'The change must be made there too; know how to empty its cache before the cutover',
-    },
+    }),
   ];
 }

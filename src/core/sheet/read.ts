@@ -125,7 +125,7 @@ function checkAddresses(
       read();
     } catch (error) {
       if (!(error instanceof PorterError)) throw error;
-      mistake(path, `${error.told.cause}. ${error.told.remedy}`);
+      mistake(path, `${error.details.cause}. ${error.details.remedy}`);
     }
   };
   const at = (path: (string | number)[]): unknown =>

@@ -1,6 +1,6 @@
 import { array, boolean, type InferType, lazy, mixed, number, object, type Schema, string } from 'yup';
 import { dialectNames } from '../redirects/dialects.js';
-import { sizePattern } from '../sizes.js';
+import { sizePattern } from '../text/sizes.js';
 
 const size = mixed<string | number>().test('size', 'must be a size such as 5 MiB', value => {
   return value === undefined || sizePattern.test(String(value));
@@ -47,7 +47,8 @@ const login = object({
 }).noUnknown();
 
 /** Either the thing itself, or `false` for none of it. */
-const orFalse = (shape: Schema) => lazy((value: unknown): Schema => (value === false ? boolean() : shape));
+const orFalse = (shape: Schema) =>
+  lazy((value: unknown): Schema => (value === false ? boolean() : shape.meta({ orFalse: true })));
 
 const without = array(string().required()).default([]);
 
@@ -104,7 +105,9 @@ export const sheetSchema = object({
     administrator: object({ login: string(), mail: string(), password: string() })
       .noUnknown()
       .default(undefined),
-    'search-engines': string().oneOf(['keep', 'hide', 'show']).default('keep'),
+    'search-engines': string()
+      .oneOf(['keep', 'hide', 'show'] as const)
+      .default('keep'),
     'switch-off': array(string().required()).default([]),
     debug: string().oneOf(['off', 'keep']).default('off'),
     'fresh-keys': boolean().default(false),

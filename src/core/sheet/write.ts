@@ -49,6 +49,9 @@ export interface SheetAnswers {
 /** In place of a dump: the database is taken from the server that the site's own configuration names. */
 export const fromConfiguration = 'configuration';
 
+/** The schema of the sheet, beside it, by which editors complete and check it. */
+export const schemaFile = '.move.schema.json';
+
 /** Writes a sheet with a comment at each line, so that it can be read and changed without a manual. */
 export function writeSheet(a: SheetAnswers): string {
   const lines: string[] = [];
@@ -59,7 +62,10 @@ export function writeSheet(a: SheetAnswers): string {
   };
   const section = (key: string, comment: string) => lines.push('', `# ${comment}`, `${key}:`);
 
-  lines.push('# What is to be moved, from where to where. Every key is told in docs/sheet.md.');
+  lines.push(
+    `# yaml-language-server: $schema=./${schemaFile}`,
+    '# What is to be moved, from where to where. Every key is described in docs/sheet.md.',
+  );
   put(0, 'name', a.name, 'names this move in reports and left-over folders');
   section('old', 'The site as it is. It is only read.');
   put(1, 'address', a.oldAddress, 'where visitors find it now');

@@ -1,3 +1,5 @@
+import { type EncodedSql, identifier, sql } from './encoded-sql.js';
+
 /** What a server says of one column of a table. */
 export interface Column {
   readonly name: string;
@@ -42,17 +44,7 @@ function isPartOf(charset: string, other: string): boolean {
  * What to select so that a cell can be written exactly. A server shows six digits of a FLOAT; as a DOUBLE it shows
  * as many as are needed to read the same value back. (Times one keeps the sign of a negative zero.)
  */
-export function selectedAs(column: Column): string {
-  const name = quoteName(column.name);
-  return column.type === 'float' ? `${name}*1e0` : name;
-}
-
-/** A name as it stands in SQL. */
-export function quoteName(name: string): string {
-  return `\`${name.replaceAll('`', '``')}\``;
-}
-
-/** Text as a string literal of SQL, for a session in which the backslash escapes (as in all of ours). */
-export function quoteText(text: string): string {
-  return `'${text.replaceAll("'", "''").replaceAll('\\', '\\\\')}'`;
+export function selectedAs(column: Column): EncodedSql {
+  const name = identifier(column.name);
+  return column.type === 'float' ? sql`${name}*1e0` : name;
 }

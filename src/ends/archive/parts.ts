@@ -2,7 +2,7 @@ import { createReadStream, createWriteStream, type WriteStream } from 'node:fs';
 import { readdir, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { UsageError } from '../../core/errors.js';
-import { telling } from '../trouble.js';
+import { whileDoing } from '../system-errors.js';
 
 const partName = /^(.*)\.(\d{3,})$/s;
 
@@ -17,13 +17,13 @@ export async function writeParts(
   content: AsyncIterable<Buffer>,
   partBytes: number | undefined,
 ): Promise<string[]> {
-  await telling(`Clearing ${dirname(file)}`, () => removeParts(file));
+  await whileDoing(`Clearing ${dirname(file)}`, () => removeParts(file));
   const paths: string[] = [];
   let out: WriteStream | undefined;
   let left = 0;
   const end = () =>
     new Promise<void>((resolve, reject) => (out ? out.once('error', reject).end(resolve) : resolve()));
-  await telling(`Writing ${file}`, async () => {
+  await whileDoing(`Writing ${file}`, async () => {
     for await (const chunk of content) {
       for (let at = 0; at < chunk.length; ) {
         if (!out || left === 0) {
@@ -78,7 +78,7 @@ export async function partsOf(files: readonly string[]): Promise<string[]> {
   }
   let named = [...files];
   if (others.length === 0) {
-    const names = await telling(`Looking for the parts of ${whole}`, () => readdir(dirname(first)));
+    const names = await whileDoing(`Looking for the parts of ${whole}`, () => readdir(dirname(first)));
     named = names
       .filter(name => partName.exec(name)?.[1] === basename(whole))
       .map(name => join(dirname(first), name));
@@ -106,7 +106,7 @@ export async function* readParts(files: readonly string[]): AsyncIterable<Buffer
     const stream = createReadStream(file, { highWaterMark: 1 << 20 });
     const chunks = stream[Symbol.asyncIterator]();
     for (;;) {
-      const { value, done } = await telling(`Reading ${file}`, () => chunks.next());
+      const { value, done } = await whileDoing(`Reading ${file}`, () => chunks.next());
       if (done) break;
       yield value as Buffer;
     }

@@ -3,7 +3,7 @@ import { type FileHandle, open, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { FileEntry } from '../../core/files/entries.js';
-import { telling } from '../trouble.js';
+import { whileDoing } from '../system-errors.js';
 
 /** So many entries of one folder are held in memory; of more, sorted runs are kept in a file. */
 const mostHeld = 50_000;
@@ -73,7 +73,7 @@ class Runs {
 
   static async open(): Promise<Runs> {
     const name = join(tmpdir(), `.able-porter-${randomUUID()}`);
-    return telling(`Writing ${name}`, async () => {
+    return whileDoing(`Writing ${name}`, async () => {
       const file = await open(name, 'wx+', 0o600);
       // It goes with the program, however that ends.
       await rm(name);
@@ -86,7 +86,7 @@ class Runs {
     for (let i = 0; i < entries.length; i += linesAtOnce) {
       const lines = entries.slice(i, i + linesAtOnce).map(lineOf);
       const bytes = Buffer.from(lines.join(''));
-      await telling('Keeping a long listing', () => this.file.write(bytes, 0, bytes.length, this.end));
+      await whileDoing('Keeping a long listing', () => this.file.write(bytes, 0, bytes.length, this.end));
       this.end += bytes.length;
     }
     this.places.push({ at, end: this.end });
@@ -130,7 +130,7 @@ class Runs {
   }): AsyncGenerator<readonly FileEntry[]> {
     let rest = Buffer.alloc(0);
     while (at < end) {
-      const { buffer, bytesRead } = await telling('Reading a long listing', () =>
+      const { buffer, bytesRead } = await whileDoing('Reading a long listing', () =>
         this.file.read(Buffer.allocUnsafe(Math.min(runBytes, end - at)), 0, undefined, at),
       );
       at += bytesRead;

@@ -1,15 +1,16 @@
 import { PassThrough, Readable } from 'node:stream';
 import { setTimeout } from 'node:timers/promises';
 import type { FileInfo } from 'basic-ftp';
+import pMap from 'p-map';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
 import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { timeOfListing } from '../../core/files/listing-time.js';
+import type { BackOff } from '../back-off.js';
+import { ConnectionLost } from '../connection-lost.js';
 import { type Content, chunksOf } from '../content.js';
 import { type FtpSession, isFtpError } from '../ftp/session.js';
-import { inTurns } from '../in-turns.js';
-import { LinkLost } from '../link-lost.js';
-import { asTrouble, isFull } from '../trouble.js';
+import { isFull, toPorterError } from '../system-errors.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
@@ -23,8 +24,8 @@ export class FtpFiles implements FilesEnd {
   readonly streams = 1;
   private readonly session: FtpSession;
   private readonly root: string;
-  /** Writings that a lost link ended, one after the other. */
-  private lost = 0;
+  /** Grows while one writing after the other ends with a lost connection. */
+  private backOff: BackOff | undefined;
 
   /** @param root its absolute path at the far side */
   constructor(session: FtpSession, place: string, root: string) {
@@ -81,7 +82,8 @@ export class FtpFiles implements FilesEnd {
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
     const far = this.at(path);
     let offset = from;
-    for (let attempt = 0; ; attempt++) {
+    const backOff = this.session.backOff();
+    for (;;) {
       const through = new PassThrough({ highWaterMark: 1 << 20 });
       const done = this.session
         .once(client => client.downloadTo(through, far, offset))
@@ -102,9 +104,9 @@ export class FtpFiles implements FilesEnd {
       }
       const error = await done;
       if (!error) return;
-      // After a lost link it goes on behind the last byte that was passed on.
-      if (!(error instanceof LinkLost) || attempt > 6) throw trouble(error, `Reading ${this.show(path)}`);
-      await this.session.pause(attempt);
+      // After a lost connection it resumes behind the last byte that was passed on.
+      if (!(error instanceof ConnectionLost)) throw trouble(error, `Reading ${this.show(path)}`);
+      await backOff.wait(this.session.tell, error);
     }
   }
 
@@ -118,7 +120,7 @@ export class FtpFiles implements FilesEnd {
     );
   }
 
-  /** @throws LinkLost when the connection was lost meanwhile and waited for; the content must then be given anew */
+  /** @throws ConnectionLost when the connection was lost meanwhile and waited for; the content must then be given anew */
   async write(
     path: ByteString,
     content: Content,
@@ -139,15 +141,16 @@ export class FtpFiles implements FilesEnd {
         }
         await this.setLike(client, far, like ?? { mode: 0o644, mtime: Date.now() });
       });
-      this.lost = 0;
+      this.backOff = undefined;
     } catch (error) {
       if (from > 0 && this.session.appends && !isFull(error)) {
         // ProFTPD refuses to append unless it is told to, and may end the data connection before it says so.
         this.session.appends = false;
-        throw new LinkLost(`${this.show(path)} cannot be gone on with`, { cause: error });
+        throw new ConnectionLost(`${this.show(path)} cannot be resumed`, { cause: error });
       }
-      if (error instanceof LinkLost) {
-        await this.session.pause(this.lost++);
+      if (error instanceof ConnectionLost) {
+        this.backOff ??= this.session.backOff();
+        await this.backOff.wait(this.session.tell, error);
         throw error;
       }
       throw trouble(error, `Writing ${this.show(path)}`);
@@ -193,7 +196,7 @@ export class FtpFiles implements FilesEnd {
       const folders = inside.filter(({ type }) => type === 'folder');
       for (const one of folders) await this.removeEntry(one);
       const others = inside.filter(({ type }) => type !== 'folder');
-      await inTurns(others, this.atOnce, undefined, one => this.removeEntry(one));
+      await pMap(others, one => this.removeEntry(one), { concurrency: this.atOnce });
     }
     try {
       await this.session.do(client =>
@@ -251,13 +254,17 @@ export class FtpFiles implements FilesEnd {
     for (const path of paths) this.at(path);
     const there = new Map<ByteString, FileEntry>();
     const folders = [...new Set(paths.map(folderOf))];
-    await inTurns(folders, this.atOnce, signal, async folder => {
-      const entries = await this.entriesIn(folder).catch(error => {
-        if (error instanceof Missing) return [];
-        throw error;
-      });
-      for (const entry of entries) there.set(entry.path, entry);
-    });
+    await pMap(
+      folders,
+      async folder => {
+        const entries = await this.entriesIn(folder).catch(error => {
+          if (error instanceof Missing) return [];
+          throw error;
+        });
+        for (const entry of entries) there.set(entry.path, entry);
+      },
+      { concurrency: this.atOnce, signal },
+    );
     return there;
   }
 
@@ -347,7 +354,7 @@ function isMissing(error: unknown): boolean {
 
 function trouble(error: unknown, doing: string): unknown {
   if (isMissing(error)) return new Missing(`${doing}: it is not there`, { cause: error });
-  if (!isFtpError(error)) return asTrouble(error, doing);
+  if (!isFtpError(error)) return toPorterError(error, doing);
   const { code, message } = error;
   const known =
     code === 552 || /quota/i.test(message)
@@ -357,5 +364,5 @@ function trouble(error: unknown, doing: string): unknown {
         : /permission|denied/i.test(message)
           ? 'EACCES'
           : `FTP${code}`;
-  return asTrouble(Object.assign(new Error(message), { code: known }), doing);
+  return toPorterError(Object.assign(new Error(message), { code: known }), doing);
 }

@@ -22,7 +22,7 @@ import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
-import { asTrouble, telling } from '../trouble.js';
+import { toPorterError, whileDoing } from '../system-errors.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
@@ -93,7 +93,7 @@ export class LocalFiles implements FilesEnd {
         yield* createReadStream(this.at(path), options) as AsyncIterable<Buffer>;
       }
     } catch (error) {
-      throw asTrouble(error, `Reading ${this.show(path)}`);
+      throw toPorterError(error, `Reading ${this.show(path)}`);
     }
   }
 
@@ -110,7 +110,7 @@ export class LocalFiles implements FilesEnd {
     like: Pick<FileEntry, 'mode' | 'mtime'> = { mode: 0o644, mtime: Date.now() },
     from = 0,
   ): Promise<void> {
-    await telling(`Writing ${this.show(path)}`, async () => {
+    await whileDoing(`Writing ${this.show(path)}`, async () => {
       const at = this.at(path);
       try {
         await writeFile(at, content, like, from);
@@ -127,14 +127,14 @@ export class LocalFiles implements FilesEnd {
 
   async makeFolder(path: ByteString, mode: number): Promise<void> {
     // Open to us while it is being filled, also where an earlier run had closed it.
-    await telling(`Making the folder ${this.show(path)}`, async () => {
+    await whileDoing(`Making the folder ${this.show(path)}`, async () => {
       makeFolders(this.at(path));
       chmodSync(this.at(path), mode | 0o700);
     });
   }
 
   async makeLink(path: ByteString, to: ByteString): Promise<void> {
-    await telling(`Making the link ${this.show(path)}`, async () => {
+    await whileDoing(`Making the link ${this.show(path)}`, async () => {
       await rm(this.at(path), { force: true });
       await symlink(Buffer.from(to, 'latin1'), this.at(path));
     });
@@ -146,18 +146,20 @@ export class LocalFiles implements FilesEnd {
   }
 
   async finishFolder(path: ByteString, { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
-    await telling(`Setting mode and time of ${this.show(path)}`, async () => {
+    await whileDoing(`Setting mode and time of ${this.show(path)}`, async () => {
       await chmod(this.at(path), mode);
       await utimes(this.at(path), mtime / 1000, mtime / 1000);
     });
   }
 
   async remove(path: ByteString): Promise<void> {
-    await telling(`Removing ${this.show(path)}`, () => rm(this.at(path), { recursive: true, force: true }));
+    await whileDoing(`Removing ${this.show(path)}`, () =>
+      rm(this.at(path), { recursive: true, force: true }),
+    );
   }
 
   async rename(from: ByteString, to: ByteString): Promise<void> {
-    await telling(`Renaming ${this.show(from)} to ${this.show(to)}`, () =>
+    await whileDoing(`Renaming ${this.show(from)} to ${this.show(to)}`, () =>
       rename(this.at(from), this.at(to)),
     );
   }
@@ -186,7 +188,7 @@ export class LocalFiles implements FilesEnd {
       for (let one = open.readSync(); one; one = open.readSync())
         yield bytesOf(one.name as unknown as Buffer);
     } catch (error) {
-      if (!mayBeGone || !isMissing(error)) throw asTrouble(error, `Listing ${textOf(bytesOf(here))}`);
+      if (!mayBeGone || !isMissing(error)) throw toPorterError(error, `Listing ${textOf(bytesOf(here))}`);
     } finally {
       open?.closeSync();
     }
@@ -204,7 +206,7 @@ export class LocalFiles implements FilesEnd {
       return { path, type, size, mode: stats.mode & 0o7777, mtime: Math.round(stats.mtimeMs), to };
     } catch (error) {
       if (isMissing(error)) return undefined;
-      throw asTrouble(error, `Looking at ${this.show(path)}`);
+      throw toPorterError(error, `Looking at ${this.show(path)}`);
     }
   }
 

@@ -2,152 +2,172 @@ import { basename, dirname, join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type ByteString, bytesOfText } from '../../core/bytes.js';
 import { UsageError } from '../../core/errors.js';
-import { type FtpLogin, FtpSession } from '../ftp/session.js';
-import { HostKeys } from '../ssh/host-keys.js';
-import { authorityOf, loginFor, type SheetLogin } from '../ssh/login.js';
-import { SshSession } from '../ssh/session.js';
+import { parsePlaceUrl, withoutCredentials } from '../../core/files/place-url.js';
+import type { HostKeys } from '../ssh/host-keys.js';
+import type { SheetLogin } from '../ssh/login.js';
+import type { SshSession } from '../ssh/session.js';
 import type { FilesEnd } from './files-end.js';
-import { FtpFiles } from './ftp.js';
 import { LocalFiles } from './local.js';
-import { SftpFiles } from './sftp.js';
+import type { FilesAccount } from './protocol.js';
+import { protocolOf, protocols, schemes } from './protocols.js';
 
-type Session = SshSession | FtpSession;
+/** A place for files: a path in an account. */
+export class FilesPlace {
+  private readonly account: FilesAccount;
+  /** Absolute. */
+  readonly path: string;
 
-/**
- * A place for files is a folder's absolute path, or an address such as `sftp://user@host:port/path` without a
- * password, whose login was made known by `placeOf`. Sessions are kept until `closeSessions`.
- */
-const sessions = new Map<string, Session>();
-
-/** The files at a place. A new protocol is one more case here. */
-export function openFiles(place: string): FilesEnd {
-  const far = remote(place);
-  if (!far) return new LocalFiles(place);
-  const session = sessions.get(far.account);
-  if (session instanceof SshSession) return new SftpFiles(session, place, far.path);
-  if (session instanceof FtpSession) return new FtpFiles(session, place, far.path);
-  throw new Error(`the login for ${far.account} is not known`);
-}
-
-/** What stands at a place, as a name in the folder above it: for what is put beside it and renamed. */
-export function openAbove(place: string): { above: FilesEnd; name: ByteString } {
-  return { above: openFiles(placeAbove(place)), name: bytesOfText(placeName(place)) };
-}
-
-/** The place of something below another. */
-export function placeBelow(place: string, path: string): string {
-  const far = remote(place);
-  return far ? `${far.account}${join(far.path, path)}` : join(place, path);
-}
-
-/** The path of a place below another: empty for the same, undefined where it is not below. */
-export function restBelow(place: string, above: string): string | undefined {
-  if (place === above) return '';
-  const folder = above.endsWith('/') ? above : `${above}/`;
-  return place.startsWith(folder) ? place.slice(folder.length) : undefined;
-}
-
-/** The place above another; the uppermost is above itself. */
-export function placeAbove(place: string): string {
-  const far = remote(place);
-  return far ? `${far.account}${dirname(far.path)}` : dirname(place);
-}
-
-/** The last name of a place. */
-export function placeName(place: string): string {
-  return basename(remote(place)?.path ?? place);
-}
-
-/** Whether a place is on this machine. */
-export function isLocal(place: string): boolean {
-  return remote(place) === undefined;
-}
-
-/**
- * A place as the sheet names it, in the form that `openFiles` takes.
- * @param from the folder from which a relative path counts
- * @param login what the sheet says of getting in
- * @throws UsageError for a protocol that is not known, or an address without a path
- */
-export function placeOf(
-  place: string,
-  from: string,
-  login: SheetLogin = {},
-  hostKeys = new HostKeys(from),
-): string {
-  if (place.startsWith('file://')) return fileURLToPath(place);
-  const [, protocol, authority, path] = /^([a-z][a-z0-9+.-]+):\/\/([^/]*)(\/.*)?$/i.exec(place) ?? [];
-  if (protocol === undefined) return resolve(from, place);
-  const shown = place.replace(/\/\/[^@/]*@/, '//');
-  const kind = protocol.toLowerCase();
-  if (!['sftp', 'ftp', 'ftps'].includes(kind) || !authority) {
-    throw new UsageError({
-      doing: `Opening ${shown}`,
-      cause: `this version reaches folders on this machine, sftp://, ftps:// and ftp://, not ${protocol}://`,
-      remedy: 'Name a folder (a mounted one will do), or an account that takes one of these',
-    });
+  constructor(account: FilesAccount, path: string) {
+    this.account = account;
+    this.path = path;
   }
-  if (!path || (path === '/' && kind === 'sftp')) {
-    throw new UsageError({
-      doing: `Opening ${shown}`,
-      cause: 'it names no folder',
-      remedy: 'Write the folder’s whole path after the host, as in sftp://user@host/home/user/htdocs',
-    });
+
+  /** The place as text, without a password; it names the same place for as long as the account is the same. */
+  get text(): string {
+    return this.account.name + this.path;
   }
-  const session =
-    kind === 'sftp'
-      ? new SshSession(loginFor(authority, login), hostKeys)
-      : new FtpSession(ftpLogin(authority, login, kind === 'ftps'));
-  const { user, host, port } = session.login;
-  const name = host.includes(':') ? `[${host}]` : host;
-  const account = `${kind}://${encodeURIComponent(user)}@${name}${port === usualPort[kind] ? '' : `:${port}`}`;
-  if (!sessions.has(account)) sessions.set(account, session);
-  return `${account}${join('/', decodeURIComponent(path)).replace(/(?!^)\/$/, '')}`;
+
+  toString(): string {
+    return this.text;
+  }
+
+  /** The last part of the path. */
+  get name(): string {
+    return basename(this.path);
+  }
+
+  get isLocal(): boolean {
+    return this.account.isLocal;
+  }
+
+  /** Whether the password and the files cross the network unencrypted. */
+  get inClear(): boolean {
+    return this.account.inClear;
+  }
+
+  get ssh(): SshSession | undefined {
+    return this.account.ssh;
+  }
+
+  /** The place as a folder to work in. */
+  open(): FilesEnd {
+    return this.account.open(this.path, this.text);
+  }
+
+  /** A place inside this one. */
+  below(path: string): FilesPlace {
+    return new FilesPlace(this.account, join(this.path, path));
+  }
+
+  /** The folder around it; the root is around itself. */
+  get above(): FilesPlace {
+    return new FilesPlace(this.account, dirname(this.path));
+  }
+
+  get isRoot(): boolean {
+    return dirname(this.path) === this.path;
+  }
+
+  /** The place as a name in the folder around it, for what is put beside it and renamed. */
+  openAbove(): { above: FilesEnd; name: ByteString } {
+    return { above: this.above.open(), name: bytesOfText(this.name) };
+  }
+
+  /** The path of a place inside this one: empty for the same place, undefined for one outside. */
+  pathTo(place: FilesPlace | string): string | undefined {
+    const text = String(place);
+    if (text === this.text) return '';
+    const folder = this.text.endsWith('/') ? this.text : `${this.text}/`;
+    return text.startsWith(folder) ? text.slice(folder.length) : undefined;
+  }
+
+  /** Starts connecting to the host where that takes long; resolves when only the host is waited for. */
+  async connectAhead(): Promise<void> {
+    await this.account.connectAhead?.();
+  }
 }
 
-const usualPort: Readonly<Record<string, number>> = { sftp: 22, ftp: 21, ftps: 21 };
+const thisMachine: FilesAccount = {
+  name: '',
+  isLocal: true,
+  inClear: false,
+  open: path => new LocalFiles(path),
+  close: () => {},
+};
 
-function ftpLogin(authority: string, sheet: SheetLogin, tls: boolean): FtpLogin {
-  const { user, password, host, port } = authorityOf(authority);
-  return {
-    host,
-    port: port ?? 21,
-    user: user ?? 'anonymous',
-    password: sheet.password ?? password ?? '',
-    // The port 990 is that of TLS from the first byte on.
-    tls: !tls ? 'none' : port === 990 ? 'implicit' : 'explicit',
-    certificate: sheet['host-key'],
-  };
+/** A folder or file on this machine. */
+export function localPlace(path: string): FilesPlace {
+  return new FilesPlace(thisMachine, resolve(path));
 }
 
-/** The SSH account by which a place is reached; undefined for every other place. */
-export function sessionOf(place: string): SshSession | undefined {
-  const session = sessions.get(remote(place)?.account ?? '');
-  return session instanceof SshSession ? session : undefined;
-}
+/** The accounts of one move. Places in the same account share its connections. */
+export class FilesAccounts {
+  private readonly folder: string;
+  private readonly hostKeys: HostKeys;
+  private readonly accounts = new Map<string, FilesAccount>();
+  private most: number | undefined;
+  private report: ((text: string) => void) | undefined;
 
-/** Begins to connect to the host of a place, where that takes long; ends when only the host is waited for. */
-export async function connectAhead(place: string): Promise<void> {
-  await sessionOf(place)?.connectAhead();
-}
+  /** @param folder from which relative paths count */
+  constructor(folder: string, hostKeys: HostKeys) {
+    this.folder = folder;
+    this.hostKeys = hostKeys;
+  }
 
-/** Keeps every session to so many connections at most. */
-export function keepToConnections(most: number): void {
-  for (const session of sessions.values()) if (session instanceof FtpSession) session.keepTo(most);
-}
+  /**
+   * A place as the sheet names it.
+   * @param login what the sheet gives to get in
+   * @throws UsageError for a protocol that is not known, or a URL without a path
+   */
+  place(place: string, login: SheetLogin = {}): FilesPlace {
+    if (place.startsWith('file://')) return localPlace(fileURLToPath(place));
+    const url = parsePlaceUrl(place);
+    if (!url) return localPlace(resolve(this.folder, place));
+    const shown = withoutCredentials(place);
+    const protocol = protocolOf(place);
+    if (!protocol || !url.authority) {
+      throw new UsageError({
+        doing: `Opening ${shown}`,
+        cause: `files are reached in folders on this machine and by ${schemes.join(', ')}, not by ${url.scheme}://`,
+        remedy: 'Name a folder (a mounted one will do), or an account that takes one of these',
+      });
+    }
+    if (!url.path || (url.path === '/' && !protocol.rootIsFolder)) {
+      throw new UsageError({
+        doing: `Opening ${shown}`,
+        cause: 'the address names no folder',
+        remedy: `Write the folder’s whole path after the host, as in ${protocols[0]?.example}`,
+      });
+    }
+    const account = this.kept(protocol.account(url, login, this.hostKeys));
+    const path = join('/', decodeURIComponent(url.path)).replace(/(?!^)\/$/, '');
+    return new FilesPlace(account, path);
+  }
 
-/** Ends every session. */
-export function closeSessions(): void {
-  for (const session of sessions.values()) session.close();
-  sessions.clear();
-}
+  /** Uses no more connections than this at any host. */
+  limitConnections(most: number): void {
+    this.most = most;
+    for (const account of this.accounts.values()) account.limitConnections?.(most);
+  }
 
-/** Is told what sessions wait for. */
-export function onWaiting(tell: (text: string) => void): void {
-  for (const session of sessions.values()) session.tell = tell;
-}
+  /** Reports what the connections wait for. */
+  onWaiting(report: (text: string) => void): void {
+    this.report = report;
+    for (const account of this.accounts.values()) account.onWaiting?.(report);
+  }
 
-function remote(place: string): { account: string; path: string } | undefined {
-  const [, account, path] = /^((?:sftp|ftps?):\/\/[^/]+)(\/.*)$/s.exec(place) ?? [];
-  return account === undefined ? undefined : { account, path: path! };
+  /** Ends every connection. */
+  close(): void {
+    for (const account of this.accounts.values()) account.close();
+    this.accounts.clear();
+  }
+
+  private kept(account: FilesAccount): FilesAccount {
+    const known = this.accounts.get(account.name);
+    if (known) return known;
+    this.accounts.set(account.name, account);
+    if (this.most !== undefined) account.limitConnections?.(this.most);
+    if (this.report) account.onWaiting?.(this.report);
+    return account;
+  }
 }

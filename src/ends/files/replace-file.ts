@@ -1,5 +1,5 @@
 import { chown, open, rename, rm, stat } from 'node:fs/promises';
-import { telling } from '../trouble.js';
+import { whileDoing } from '../system-errors.js';
 
 /**
  * Puts other content in place of a file, by way of a temporary one beside it: whoever reads sees the one or the other,
@@ -7,7 +7,7 @@ import { telling } from '../trouble.js';
  * @param file its path as bytes
  */
 export async function replaceFile(file: Buffer, content: Buffer): Promise<void> {
-  await telling(`Writing ${file.toString()}`, async () => {
+  await whileDoing(`Writing ${file.toString()}`, async () => {
     const { mode, uid, gid } = await stat(file);
     const slash = file.lastIndexOf('/') + 1;
     const beside = Buffer.concat([

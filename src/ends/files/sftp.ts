@@ -1,9 +1,9 @@
+import pMap from 'p-map';
 import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf, type FileToWrite } from '../content.js';
-import { inTurns } from '../in-turns.js';
 import { FarCommands } from '../ssh/commands.js';
 import {
   type Callback,
@@ -242,11 +242,10 @@ export class SftpFiles implements FilesEnd {
     }
     const inside: FileEntry[] = [];
     for await (const one of this.listBelow(path)) inside.push(one);
-    await inTurns(
+    await pMap(
       inside.filter(one => one.type !== 'folder'),
-      this.atOnce,
-      undefined,
       one => this.ask<void>(doing, (sftp, done) => sftp.unlink(this.at(one.path), done)).catch(ignoreMissing),
+      { concurrency: this.atOnce },
     );
     for (const one of inside.filter(({ type }) => type === 'folder').reverse())
       await this.ask<void>(doing, (sftp, done) => sftp.rmdir(this.at(one.path), done)).catch(ignoreMissing);
@@ -317,10 +316,14 @@ export class SftpFiles implements FilesEnd {
     const links = entries.filter(({ type }) => type === 'link');
     if (links.length === 0) return entries;
     const targets = new Map<ByteString, ByteString>();
-    await inTurns(links, this.atOnce, undefined, async ({ path }) => {
-      const to = await this.targetOf(path).catch(ignoreMissing);
-      if (to !== undefined) targets.set(path, to);
-    });
+    await pMap(
+      links,
+      async ({ path }) => {
+        const to = await this.targetOf(path).catch(ignoreMissing);
+        if (to !== undefined) targets.set(path, to);
+      },
+      { concurrency: this.atOnce },
+    );
     return entries
       .filter(({ type, path }) => type !== 'link' || targets.has(path))
       .map(entry => (entry.type === 'link' ? { ...entry, to: targets.get(entry.path) } : entry));

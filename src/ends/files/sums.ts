@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
+import pMap from 'p-map';
 import type { ByteString } from '../../core/bytes.js';
-import { inTurns } from '../in-turns.js';
 
 /** SHA-256 of files by reading them, several at once. @param open gives a file's content, or undefined where it is not there */
 export async function sumsByReading(
@@ -10,12 +10,16 @@ export async function sumsByReading(
   open: (path: ByteString) => Promise<AsyncIterable<Buffer> | undefined>,
 ): Promise<Map<ByteString, string>> {
   const sums = new Map<ByteString, string>();
-  await inTurns(paths, atOnce, signal, async path => {
-    const content = await open(path);
-    if (!content) return;
-    const hash = createHash('sha256');
-    for await (const chunk of content) hash.update(chunk);
-    sums.set(path, hash.digest('hex'));
-  });
+  await pMap(
+    paths,
+    async path => {
+      const content = await open(path);
+      if (!content) return;
+      const hash = createHash('sha256');
+      for await (const chunk of content) hash.update(chunk);
+      sums.set(path, hash.digest('hex'));
+    },
+    { concurrency: atOnce, signal },
+  );
   return sums;
 }

@@ -2,8 +2,9 @@ import { isIP } from 'node:net';
 import type { TLSSocket } from 'node:tls';
 import type { Client, FTPError } from 'basic-ftp';
 import { bytesOfText } from '../../core/bytes.js';
-import { EndError, PartWayError } from '../../core/errors.js';
-import { LinkLost } from '../link-lost.js';
+import { EndError, type ErrorKind, PartWayError } from '../../core/errors.js';
+import { BackOff } from '../back-off.js';
+import { ConnectionLost } from '../connection-lost.js';
 
 /** How one gets into an account over FTP. */
 export interface FtpLogin {
@@ -18,7 +19,6 @@ export interface FtpLogin {
 }
 
 const patience = 20_000;
-const pauses = [1, 2, 4, 8, 15, 30, 60];
 /** Many hosts let in no more than this many at once; where a host lets in fewer, it says so and fewer are used. */
 const connections = 8;
 
@@ -61,20 +61,25 @@ export class FtpSession {
    * @param work must be safe to do again
    */
   async do<T>(work: (client: Client) => Promise<T>): Promise<T> {
-    for (let attempt = 0; ; attempt++) {
+    const backOff = this.backOff();
+    for (;;) {
       try {
         return await this.once(work);
       } catch (error) {
-        if (!(error instanceof LinkLost)) throw error;
-        if (attempt >= pauses.length) throw notBack(this.login.host, error);
-        await this.pause(attempt);
+        if (!(error instanceof ConnectionLost)) throw error;
+        await backOff.wait(this.tell, error);
       }
     }
   }
 
+  /** The pauses before this server is tried again. */
+  backOff(): BackOff {
+    return new BackOff(this.login.host);
+  }
+
   /**
    * Does one thing over a connection, once.
-   * @throws LinkLost when the connection was lost meanwhile
+   * @throws ConnectionLost when the connection was lost meanwhile
    */
   async once<T>(work: (client: Client) => Promise<T>): Promise<T> {
     const client = await this.take();
@@ -86,19 +91,12 @@ export class FtpSession {
     } catch (error) {
       good = isFtpError(error) && error.code !== 421 && !client.closed;
       if (good) throw error;
-      throw new LinkLost(`The link to ${this.login.host} was lost: ${(error as Error).message}`, {
+      throw new ConnectionLost(`The connection to ${this.login.host} was lost: ${(error as Error).message}`, {
         cause: error,
       });
     } finally {
       this.give(client, good);
     }
-  }
-
-  /** Waits before another try. */
-  async pause(attempt: number): Promise<void> {
-    const seconds = pauses[Math.min(attempt, pauses.length - 1)]!;
-    this.tell(`The link to ${this.login.host} was lost; trying again in ${seconds} s`);
-    await new Promise(resolve => setTimeout(resolve, seconds * 1000));
   }
 
   close(): void {
@@ -165,21 +163,12 @@ export class FtpSession {
       const refused = isFtpError(error) && error.code === 530;
       const cutOff = /FIN packet|ECONNRESET|EPIPE/.test((error as Error).message);
       if ((this.wasIn || cutOff) && !refused)
-        throw new LinkLost(`The link to ${host} is down: ${(error as Error).message}`, { cause: error });
+        throw new ConnectionLost(`The connection to ${host} is down: ${(error as Error).message}`, {
+          cause: error,
+        });
       throw asEndError(error as Error & { code?: string | number }, doing);
     }
   }
-}
-
-function notBack(host: string, cause: Error): PartWayError {
-  return new PartWayError(
-    {
-      doing: `Going on with ${host}`,
-      cause: 'the link was lost and did not come back',
-      remedy: 'Run the command again when the host answers; it goes on where it was',
-    },
-    { cause },
-  );
 }
 
 function checkCertificate(client: Client, wanted: string, doing: string): void {
@@ -189,6 +178,7 @@ function checkCertificate(client: Client, wanted: string, doing: string): void {
   if (base64 === wanted) return;
   throw new EndError({
     doing,
+    kind: 'untrusted',
     cause: `its certificate is ${base64}, the sheet says ${wanted}`,
     remedy: 'Find out why it has changed; correct host-key in the sheet if it is right',
   });
@@ -196,31 +186,37 @@ function checkCertificate(client: Client, wanted: string, doing: string): void {
 
 function asEndError(error: Error & { code?: string | number }, doing: string): Error {
   const { code, message } = error;
-  const told = (cause: string, remedy: string) => new EndError({ doing, cause, remedy }, { cause: error });
+  const told = (kind: ErrorKind, cause: string, remedy: string) =>
+    new EndError({ doing, kind, cause, remedy }, { cause: error });
   if (code === 530)
     return told(
+      'credentials',
       'the host refuses the login',
       'Check user and password; a password is taken from .env as it stands there',
     );
   if (code === 421)
     return told(
+      'connection cut',
       `the server closed the control connection (${message})`,
       'Wait a while; it may count connections',
     );
-  if (code === 'ECONNREFUSED') return told('nobody listens there', 'Check host and port');
-  if (code === 'ENOTFOUND') return told('there is no host of that name', 'Check the host’s name');
+  if (code === 'ECONNREFUSED') return told('unreachable', 'nobody listens there', 'Check host and port');
+  if (code === 'ENOTFOUND')
+    return told('unreachable', 'there is no host of that name', 'Check the host’s name');
   if (/self[- ]signed|certificate|altnames/i.test(message))
     return told(
+      'untrusted',
       `its certificate is not accepted (${message})`,
       'Use the name that it is for, or write its fingerprint into the sheet as host-key: SHA256:…',
     );
   if (typeof code === 'number' && code >= 500 && /TLS|SSL|AUTH/i.test(message))
     return told(
+      'refused',
       `it does not speak TLS (${message})`,
       'Ask the host for SFTP or FTPS; plain ftp:// shows the password to everybody on the way',
     );
   return new PartWayError(
-    { doing, cause: message, remedy: 'Run the command again; it goes on where it was' },
+    { doing, cause: message, remedy: 'Run the command again; it resumes where it was' },
     { cause: error },
   );
 }

@@ -3,10 +3,10 @@ import { join } from 'node:path';
 import { DamageError, UsageError } from '../../core/errors.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
 import { LocalFiles } from '../files/local.js';
-import { telling } from '../trouble.js';
+import { whileDoing } from '../system-errors.js';
+import { writeWhole } from '../whole-file.js';
 import { type CratePart, checksumOf } from './crate-part.js';
 import { readEntryList, writeEntryList } from './entry-list.js';
-import { writeWhole } from './move-folder.js';
 
 /** The name of the dump as taken, within the crate. */
 export const takenDump = 'database.sql.gz';
@@ -71,7 +71,7 @@ export class Crate {
   }
 
   async makeFolder(): Promise<void> {
-    await telling(`Making the crate ${this.folder}`, () => mkdir(this.folder, { recursive: true }));
+    await whileDoing(`Making the crate ${this.folder}`, () => mkdir(this.folder, { recursive: true }));
   }
 
   /** @throws UsageError when there is no crate, DamageError when its manifest is not one of ours */
@@ -112,7 +112,7 @@ export class Crate {
   }
 
   async writeManifest(manifest: CrateManifest): Promise<void> {
-    await telling(`Writing ${this.at('crate.json')}`, () =>
+    await whileDoing(`Writing ${this.at('crate.json')}`, () =>
       writeWhole(this.at('crate.json'), `${JSON.stringify(manifest, undefined, 2)}\n`),
     );
   }
@@ -132,7 +132,7 @@ export class Crate {
 
   /** @throws DamageError when a part is not what the manifest says */
   async verifyPart(name: string, part: CratePart): Promise<void> {
-    const found = await telling(`Reading ${this.at(name)}`, () => checksumOf(this.at(name)));
+    const found = await whileDoing(`Reading ${this.at(name)}`, () => checksumOf(this.at(name)));
     if (found.bytes === part.bytes && found.sha256 === part.sha256) return;
     throw new DamageError({
       doing: `Checking ${this.at(name)}`,

@@ -4,7 +4,7 @@ import { mkdir, open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { DamageError } from '../../core/errors.js';
 import { type CheckedEntry, entryLine, readEntryLine } from '../../core/files/entries.js';
-import { asTrouble, telling } from '../trouble.js';
+import { toPorterError, whileDoing } from '../system-errors.js';
 import type { CratePart } from './crate-part.js';
 
 // A list of the files of a tree, a line each, in the order of their paths' bytes. It is never in memory as a whole.
@@ -19,7 +19,7 @@ export async function writeEntryList(
   const hash = createHash('sha256');
   const partial = join(dirname(list), `.${basename(list)}.partial`);
   let bytes = 0;
-  const file = await telling(`Writing ${list}`, async () => {
+  const file = await whileDoing(`Writing ${list}`, async () => {
     await mkdir(dirname(list), { recursive: true });
     return open(partial, 'w');
   });
@@ -30,7 +30,7 @@ export async function writeEntryList(
       lines = [];
       hash.update(chunk);
       bytes += chunk.length;
-      await telling(`Writing ${list}`, () => file.appendFile(chunk));
+      await whileDoing(`Writing ${list}`, () => file.appendFile(chunk));
     };
     for await (const entry of entries) {
       if (lines.push(`${entryLine(entry)}\n`) >= linesAtOnce) await write();
@@ -42,7 +42,7 @@ export async function writeEntryList(
     await rm(partial, { force: true });
     throw error;
   }
-  await telling(`Writing ${list}`, () => rename(partial, list));
+  await whileDoing(`Writing ${list}`, () => rename(partial, list));
   return { bytes, sha256: hash.digest('hex') };
 }
 
@@ -66,7 +66,7 @@ export async function* readEntryList(
       try {
         entry = readEntryLine(line, ofEnd);
       } catch (error) {
-        throw error instanceof DamageError ? damaged(line, error.told.cause, error) : error;
+        throw error instanceof DamageError ? damaged(line, error.details.cause, error) : error;
       }
       if (entry.path <= last) throw damaged(line, 'its lines are not in the order of their paths');
       last = entry.path;
@@ -86,7 +86,7 @@ export async function* linesOf(file: string): AsyncIterable<string[]> {
     }
   } catch (error) {
     if ((error as NodeJS.ErrnoException).code === 'ENOENT') return;
-    throw asTrouble(error, `Reading ${file}`);
+    throw toPorterError(error, `Reading ${file}`);
   }
   if (rest !== '') yield [rest];
 }

@@ -1,12 +1,13 @@
 import { constants } from 'node:fs';
-import { appendFile, mkdir, open, readFile, rename, stat, writeFile } from 'node:fs/promises';
+import { appendFile, open, readFile } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
-import { parse as parseDotenv } from 'dotenv';
 import { UsageError } from '../../core/errors.js';
 import { type JournalRecord, readJournal } from '../../core/journal.js';
 import { readSheet } from '../../core/sheet/read.js';
 import type { Sheet } from '../../core/sheet/schema.js';
-import { asTrouble, telling } from '../trouble.js';
+import { toPorterError, whileDoing } from '../system-errors.js';
+import { writeWhole } from '../whole-file.js';
+import { readSecretsFile } from './secrets.js';
 
 /** The folder of one move: its sheet, its journal, its crate and what the steps write. */
 export class MoveFolder {
@@ -50,14 +51,14 @@ export class MoveFolder {
       return readJournal(await readFile(this.at('journal.ndjson'), 'utf8'));
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
-      throw asTrouble(error, `Reading the journal in ${this.folder}`);
+      throw toPorterError(error, `Reading the journal in ${this.folder}`);
     }
   }
 
   /** Adds a line and sees to it that it is on the disk before anything goes on. */
   async note(record: JournalRecord): Promise<void> {
     const file = this.at('journal.ndjson');
-    await telling(`Writing the journal ${file}`, async () => {
+    await whileDoing(`Writing the journal ${file}`, async () => {
       const handle = await open(file, constants.O_APPEND | constants.O_CREAT | constants.O_RDWR, 0o644);
       try {
         const { size } = await handle.stat();
@@ -76,63 +77,14 @@ export class MoveFolder {
       return await readFile(this.at(name), 'utf8');
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return undefined;
-      throw asTrouble(error, `Reading ${this.at(name)}`);
+      throw toPorterError(error, `Reading ${this.at(name)}`);
     }
   }
 
   /** Writes a small file whole or not at all; gives its path. */
   async write(name: string, content: string): Promise<string> {
     const file = this.at(name);
-    await telling(`Writing ${file}`, () => writeWhole(file, content));
+    await whileDoing(`Writing ${file}`, () => writeWhole(file, content));
     return file;
   }
-}
-
-/**
- * The secrets of a `.env` file; none where there is no such file.
- * @throws UsageError where others can read it
- */
-export async function readSecretsFile(file: string): Promise<Record<string, string>> {
-  let text: string;
-  try {
-    const { mode } = await stat(file);
-    if ((mode & 0o077) !== 0 && process.platform !== 'win32') {
-      throw new UsageError({
-        doing: `Reading the secrets in ${file}`,
-        cause: 'others on this machine can read it',
-        remedy: `Close it first: chmod 600 ${file}`,
-      });
-    }
-    text = await readFile(file, 'utf8');
-  } catch (error) {
-    if ((error as NodeJS.ErrnoException).code === 'ENOENT') return {};
-    throw asTrouble(error, `Reading the secrets in ${file}`);
-  }
-  return parseDotenv(text);
-}
-
-/**
- * Puts a secret into a `.env` file that only its owner can read, in place of what stood under its name.
- * @throws UsageError for one that no kind of quotes can hold
- */
-export async function writeSecret(file: string, name: string, secret: string): Promise<void> {
-  const quote = ["'", '`', '"'].find(one => !secret.includes(one) && (one !== '"' || !secret.includes('\\')));
-  if (quote === undefined || /[\r\n]/.test(secret)) {
-    throw new UsageError({
-      doing: `Writing ${file}`,
-      cause: 'the password holds every kind of quotes, or a line end',
-      remedy: `Give it as the environment's ${name} instead, or set another one at the host`,
-    });
-  }
-  const before = await readFile(file, 'utf8').catch(() => '');
-  const others = before.split('\n').filter(line => line !== '' && !line.startsWith(`${name}=`));
-  await writeWhole(file, `${[...others, `${name}=${quote}${secret}${quote}`].join('\n')}\n`, 0o600);
-}
-
-/** Writes a small file by way of a temporary one, so that it is never seen half-done. */
-export async function writeWhole(file: string, content: string | Buffer, mode?: number): Promise<void> {
-  await mkdir(dirname(file), { recursive: true });
-  const partial = join(dirname(file), `.${basename(file)}.partial`);
-  await writeFile(partial, content, { mode });
-  await rename(partial, file);
 }

@@ -5,8 +5,8 @@ import { extract, pack } from 'tar-stream';
 import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../core/bytes.js';
 import { PorterError } from '../../core/errors.js';
 import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
+import { ConnectionLost } from '../connection-lost.js';
 import { chunksOf, type FileToWrite } from '../content.js';
-import { LinkLost } from '../link-lost.js';
 import { trouble } from './requests.js';
 import type { SshSession } from './session.js';
 
@@ -123,7 +123,7 @@ export class FarCommands {
 
   /**
    * Unpacks a stream of files at the far side; gives whether there is a `tar` that can.
-   * @throws LinkLost where the connection went, otherwise an error with what it said
+   * @throws ConnectionLost where the connection went, otherwise an error with what it said
    */
   async untar(files: AsyncIterable<FileToWrite>, doing: string, signal: AbortSignal): Promise<boolean> {
     if (!(await this.session.has('tar'))) return false;
@@ -165,7 +165,7 @@ export class FarCommands {
     await piped;
     if ((await ended) === 0) return true;
     const why = Buffer.concat(said).toString().split('\n')[0]!;
-    if (why === '') throw new LinkLost(`${doing}: the link was lost`);
+    if (why === '') throw new ConnectionLost(`${doing}: the link was lost`);
     const code = /no space left/i.test(why) ? 14 : /quota/i.test(why) ? 15 : 4;
     throw trouble(Object.assign(new Error(why), { code }), doing);
   }
@@ -176,7 +176,7 @@ async function* whileLinked(content: AsyncIterable<Buffer>): AsyncIterable<Buffe
   const chunks = content[Symbol.asyncIterator]();
   for (;;) {
     const { value, done } = await chunks.next().catch(cause => {
-      throw new LinkLost('the stream of files ended early', { cause });
+      throw new ConnectionLost('the stream of files ended early', { cause });
     });
     if (done) return;
     yield value;

@@ -9,6 +9,7 @@ import { NoRoom } from './no-room.js';
 
 const patience = 20_000;
 const keepAlive = 10_000;
+const closed = 'the server closed the connection';
 
 /** What a command came to. */
 export interface CommandEnd {
@@ -60,10 +61,11 @@ export class SshConnection {
     }
   }
 
-  /** @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login */
   /**
+   * Connects and logs in.
    * @param line one that was begun already, where there is no host to go through
    * @param setOff is called once only a host is waited for
+   * @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login
    */
   static async open(
     login: SshLogin,
@@ -104,7 +106,7 @@ export class SshConnection {
           .once('ready', resolve)
           .once('error', reject)
           .once('close', () => {
-            reject(new Error('the server closed the connection'));
+            reject(new Error(closed));
           });
         client.connect(config);
         setOff();
@@ -295,6 +297,7 @@ function asEndError(
     return new EndError(
       {
         doing,
+        kind: 'untrusted',
         cause: refusal,
         remedy:
           'Compare it with what the host’s panel shows; if it is right, write it into the sheet as host-key',
@@ -306,6 +309,7 @@ function asEndError(
     return new EndError(
       {
         doing,
+        kind: 'credentials',
         cause: 'the host refuses the login',
         remedy: 'Check user, password and key in the sheet; a password is taken from .env as it stands there',
       },
@@ -313,9 +317,17 @@ function asEndError(
     );
   }
   const cause = causes[error.code ?? ''] ?? error.message;
+  const kind = isCutOff(error) ? 'connection cut' : 'unreachable';
   return new EndError(
-    { doing, cause, remedy: 'Check host and port, and that the host lets this address in' },
+    { doing, kind, cause, remedy: 'Check host and port, and that the host lets this address in' },
     { cause: error },
+  );
+}
+
+/** A host that has too many connections ends one before it has begun: the package says so in words alone. */
+function isCutOff({ code, message }: Error & { code?: string }): boolean {
+  return (
+    code === 'ECONNRESET' || code === 'EPIPE' || message === closed || /lost before handshake/.test(message)
   );
 }
 

@@ -1,5 +1,5 @@
 import type { FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
-import { asTrouble } from '../trouble.js';
+import { toPorterError } from '../system-errors.js';
 
 /** What every server takes in one request (draft-ietf-secsh-filexfer-02, section 3). */
 export const piece = 32 * 1024;
@@ -30,11 +30,11 @@ export function ignoreMissing(error: unknown): undefined {
 /** The trouble behind a failed request. */
 export function trouble(error: unknown, doing: string): unknown {
   const { code, message } = error as { code?: unknown; message?: string };
-  if (typeof code !== 'number') return asTrouble(error, doing);
+  if (typeof code !== 'number') return toPorterError(error, doing);
   const known = codes[code];
-  if (known) return asTrouble(Object.assign(new Error(message), { code: known }), doing);
+  if (known) return toPorterError(Object.assign(new Error(message), { code: known }), doing);
   const why = code === 4 ? 'the far side says only "Failure"; its disk or quota may be full' : message;
-  return asTrouble(Object.assign(new Error(why), { code: `SFTP${code}` }), doing);
+  return toPorterError(Object.assign(new Error(why), { code: `SFTP${code}` }), doing);
 }
 
 /** The next names of a folder, or undefined after the last. */

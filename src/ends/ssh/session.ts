@@ -1,6 +1,8 @@
 import type { Duplex } from 'node:stream';
+import pRetry from 'p-retry';
 import type { ClientChannel, SFTPWrapper } from 'ssh2';
-import { EndError, PartWayError, PorterError } from '../../core/errors.js';
+import { EndError, PorterError } from '../../core/errors.js';
+import { BackOff } from '../back-off.js';
 import type { CommandEnd, SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
 import { lineTo } from './line.js';
@@ -8,8 +10,8 @@ import type { SshLogin } from './login.js';
 import { NoRoom } from './no-room.js';
 import { asking, type Program, programsIn } from './programs.js';
 
-/** How long is waited before each try to come back to a host, in seconds. */
-const pauses = [1, 2, 4, 8, 15, 30, 60];
+/** How often a host that ends a connection before it has begun is asked again. */
+const triesWhenCut = 3;
 
 /** An account at a host: connects when it is first needed, and again when the link was lost. */
 export class SshSession {
@@ -21,7 +23,7 @@ export class SshSession {
   /** Where the host lets only some channels be open on a connection: others besides the first. */
   private more: SshConnection[] = [];
   private making: Promise<void> = Promise.resolve();
-  private lostOfMore = 0;
+  private readonly backOffOfMore: BackOff;
   /** The connection with the channel for files, and the last one on which that was tried. */
   private withFiles: Promise<SshConnection> | undefined;
   private triedForFiles: SshConnection | undefined;
@@ -31,6 +33,7 @@ export class SshSession {
   constructor(login: SshLogin, hostKeys: HostKeys) {
     this.login = login;
     this.hostKeys = hostKeys;
+    this.backOffOfMore = new BackOff(login.host);
   }
 
   /**
@@ -169,7 +172,7 @@ export class SshSession {
         using(connection);
         try {
           const done = await work(connection);
-          if (connection !== first) this.lostOfMore = 0;
+          if (connection !== first) this.backOffOfMore.reset();
           return done;
         } catch (error) {
           if (!(error instanceof NoRoom)) throw error;
@@ -189,20 +192,16 @@ export class SshSession {
   }
 
   /** A host that ends a connection before it has begun may have too many; it is asked again a few times. */
-  private async openedAtLast(setOff?: () => void): Promise<SshConnection> {
-    for (const pause of pauses.slice(0, 3)) {
-      try {
-        return await this.opened(setOff);
-      } catch (error) {
-        const cutOff =
-          error instanceof EndError &&
-          /closed the connection|lost before handshake|ECONNRESET|EPIPE/.test(error.told.cause);
-        if (!cutOff) throw error;
-        this.tell(`${this.login.host} ended the connection; trying again in ${pause} s`);
-        await new Promise(resolve => setTimeout(resolve, pause * 1000));
-      }
-    }
-    return this.opened();
+  private openedAtLast(setOff?: () => void): Promise<SshConnection> {
+    return pRetry(() => this.opened(setOff), {
+      retries: triesWhenCut,
+      minTimeout: 1000,
+      shouldRetry: ({ error }) => error instanceof EndError && error.kind === 'connection cut',
+      onFailedAttempt: ({ error, retriesLeft }) => {
+        if (retriesLeft > 0 && error instanceof EndError && error.kind === 'connection cut')
+          this.tell(`${this.login.host} ended the connection; trying again`);
+      },
+    });
   }
 
   /** What speaks the protocol is loaded only when a place is reached by it, while the line to it is made. */
@@ -234,7 +233,7 @@ export class SshSession {
     if (this.more.includes(connection)) {
       this.more = this.more.filter(one => one !== connection);
       connection.close();
-      await this.waitAfterLoss(this.lostOfMore++);
+      await this.backOffOfMore.wait(this.tell, error);
       return true;
     }
     const mine = await this.connection?.catch(() => undefined);
@@ -248,30 +247,18 @@ export class SshSession {
   }
 
   private async comeBack(): Promise<SshConnection> {
-    for (let tries = 0; ; tries++) {
-      await this.waitAfterLoss(tries);
+    const backOff = new BackOff(this.login.host);
+    for (;;) {
+      await backOff.wait(this.tell);
       try {
         const connection = await this.opened();
-        this.tell(`The link to ${this.login.host} is there again`);
+        this.tell(`The connection to ${this.login.host} is there again`);
         return connection;
       } catch (error) {
-        if (!(error instanceof EndError) || /key|refuses the login/.test(error.told.cause)) throw error;
+        const mayPass =
+          error instanceof EndError && error.kind !== 'untrusted' && error.kind !== 'credentials';
+        if (!mayPass) throw error;
       }
     }
-  }
-
-  /** @throws PartWayError after so many tries that the link is given up */
-  private async waitAfterLoss(tries: number): Promise<void> {
-    const { host } = this.login;
-    const pause = pauses[tries];
-    if (pause === undefined) {
-      throw new PartWayError({
-        doing: `Going on with ${host}`,
-        cause: 'the link was lost and did not come back',
-        remedy: 'Run the command again when the host answers; it goes on where it was',
-      });
-    }
-    this.tell(`The link to ${host} was lost; trying again in ${pause} s (${tries + 1} of ${pauses.length})`);
-    await new Promise(resolve => setTimeout(resolve, pause * 1000));
   }
 }

@@ -1,23 +1,21 @@
 import { basename } from 'node:path';
 import { textOf } from '../../core/bytes.js';
 import { DumpContent, type Program } from '../../core/database/dump-content.js';
-import { shownDatabase } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { Family } from '../../core/site/families/family.js';
+import { agreeing, counted } from '../../core/text/numbers.js';
+import type { DatabaseConnection, DatabaseEnd } from '../../ends/database/database-end.js';
 import { readDump, together } from '../../ends/database/dump/reader.js';
-import { columnsOf, tablesOf } from '../../ends/database/server/catalog.js';
-import { contentOf } from '../../ends/database/server/content.js';
-import { type DatabaseSession, withDatabase } from '../../ends/database/server/session.js';
-import { movedDump } from '../../ends/move-folder/crate.js';
-import type { LoadedDatabase } from '../deliver/database/load.js';
+import { type CrateManifest, movedDump } from '../../ends/move-folder/crate.js';
+import type { LoadedDatabase } from '../deliver/database/loaded.js';
 import { ownTables } from '../deliver/database/replace-tables.js';
-import { asWritten, own, type TableProof } from '../deliver/database/verify.js';
+import type { TableProof } from '../deliver/database/verify.js';
 import { newDatabaseOf } from '../move/databases.js';
-import { dumpTermsOf, newTableName, prefixChangeOf } from '../move/open.js';
 import { readResult, type StepRun } from '../move/step.js';
+import { dumpTermsOf, newTableName, prefixChangeOf } from '../move/terms.js';
 import type { LeftOver } from './files.js';
 import { leftOverIn, type TableComparison } from './tables.js';
 
@@ -30,103 +28,167 @@ export async function compareDatabase(
   family: Family,
   leftOver: LeftOver[],
 ): Promise<{ tables: TableComparison[]; findings: Finding[] }> {
-  const { move } = run;
-  const way = newDatabaseOf(move);
+  const { database, loaded } = await loadedDatabase(run);
+  const manifest = await run.move.crate.manifest();
+  const dump = await readMovedDump(run, family, leftOver);
+  return database.use(async connection => {
+    await connection.speakAs(dump);
+    const now = await lookAt(run, connection, loaded.tables);
+    const tables = comparisons(run, family, { manifest, loaded, now });
+    const findings = [
+      ...changedFindings(database, tables),
+      ...(await structureFindings(run, { family, database, connection, manifest, dump, tables })),
+    ];
+    return { tables, findings };
+  });
+}
+
+async function loadedDatabase({ move }: StepRun): Promise<{ database: DatabaseEnd; loaded: LoadedDatabase }> {
+  const database = newDatabaseOf(move);
   const loaded = (await readResult<{ database?: LoadedDatabase }>(move.folder, 'deliver'))?.result.database;
-  if (!way || !loaded || loaded.tables.length === 0) {
-    throw new UsageError({
-      doing: 'Checking the new database',
-      cause: 'this move has not loaded it yet',
-      remedy: 'Run "able-porter deliver" first',
-    });
-  }
-  const manifest = await move.crate.manifest();
-  const change = prefixChangeOf(move, family, manifest.from.prefix);
+  if (database && loaded && loaded.tables.length > 0) return { database, loaded };
+  throw new UsageError({
+    doing: 'Checking the new database',
+    cause: 'this move has not loaded it yet',
+    remedy: 'Run "able-porter deliver" first',
+  });
+}
+
+/** Reads the dump that was loaded: what it makes, and which old addresses are in it. */
+async function readMovedDump(run: StepRun, family: Family, leftOver: LeftOver[]): Promise<DumpContent> {
   const dump = new DumpContent(new Map());
-  const look = new DumpRewriter(compileDumpTerms(dumpTermsOf(move, family)));
-  const file = move.crate.at(movedDump);
+  const look = new DumpRewriter(compileDumpTerms(dumpTermsOf(run.move, family)));
+  const file = run.move.crate.at(movedDump);
   await readDump(file, together(dump, look), {
     signal: run.signal,
     progress: done => run.events({ type: 'progress', what: basename(file), done, of: 0, unit: 'bytes' }),
   });
   for (const place of look.tally.all()) leftOver.push(...leftOverIn(place));
+  return dump;
+}
 
-  return withDatabase(way, async session => {
-    const findings: Finding[] = [];
-    const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
-      findings.push({ level, code, place: shownDatabase(way.place), what, remedy });
-    await asWritten(session, dump);
-    const now = await lookAt(run, session, loaded.tables);
-    const tables = manifest.tables.map(({ table, rows }): TableComparison => {
-      const newTable = newTableName(table, change);
-      const proof = loaded.tables.find(one => one.table === newTable);
-      const seen = now.get(newTable);
-      const equal = proof?.equal === true && seen !== undefined;
-      const since = equal && seen.digest !== proof.digest;
-      const { taken } = proof ?? {};
-      return { table: textOf(table), newTable, oldRows: rows, newRows: seen?.rows, equal, since, taken };
-    });
-    const changed = tables.filter(({ since }) => since);
-    if (changed.length > 0) {
-      tell(
-        'note',
-        'table-changed-since',
-        `The site has written to ${changed.length} ${changed.length === 1 ? 'table' : 'tables'} since they were delivered: ${changed.map(({ newTable }) => newTable).join(', ')}`,
-        'Nothing, if the new site has been opened meanwhile; a last delivery before the cutover puts them in anew',
-      );
-    }
-    const standing = await tablesOf(session);
-    const made = (kind: Program['kind']) =>
-      dump.programs.filter(one => one.kind === kind).map(({ name }) => name);
-    const known = new Set([...tables.map(({ newTable }) => newTable), ...made('VIEW')]);
-    const prefix = change?.to ?? manifest.from.prefix ?? '';
-    const extra = ownTables(standing, family, prefix, []).filter(({ name }) => !known.has(name));
-    if (extra.length > 0) {
-      tell(
-        'note',
-        'table-extra',
-        `${extra.length} more ${extra.length === 1 ? 'table stands' : 'tables stand'} under the prefix "${prefix}": ${extra.map(({ name }) => name).join(', ')}`,
-        'Look whether the new site made them',
-      );
-    }
-    const programs = await session.rows(
-      'SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()',
-    );
-    const there = new Set([...standing.map(({ name }) => name), ...programs.map(([name]) => name!)]);
-    const missing = [...made('VIEW'), ...made('TRIGGER')].filter(name => !there.has(name));
-    if (missing.length > 0) {
-      tell(
-        'stop',
-        'program-missing',
-        `Views or triggers of the old database are not there: ${missing.join(', ')}`,
-        'Give the user the rights CREATE VIEW and TRIGGER, then deliver again',
-      );
-    }
-    for (const [table, next] of dump.nextNumbers) {
-      const found = standing.find(({ name }) => name === table)?.autoIncrement;
-      if (found === undefined || BigInt(found) >= BigInt(next)) continue;
-      tell(
-        'warn',
-        'numbers-begin-lower',
-        `The table ${table} goes on counting at ${found}, the old one at ${next}`,
-        `ALTER TABLE ${table} AUTO_INCREMENT = ${next}`,
-      );
-    }
-    return { tables, findings };
+function comparisons(
+  { move }: StepRun,
+  family: Family,
+  {
+    manifest,
+    loaded,
+    now,
+  }: {
+    readonly manifest: CrateManifest;
+    readonly loaded: LoadedDatabase;
+    readonly now: ReadonlyMap<string, { rows: number; digest: string }>;
+  },
+): TableComparison[] {
+  const change = prefixChangeOf(move, family, manifest.from.prefix);
+  return manifest.tables.map(({ table, rows }) => {
+    const newTable = newTableName(table, change);
+    const proof = loaded.tables.find(one => one.table === newTable);
+    const seen = now.get(newTable);
+    const equal = proof?.equal === true && seen !== undefined;
+    const since = equal && seen.digest !== proof.digest;
+    const { taken } = proof ?? {};
+    return { table: textOf(table), newTable, oldRows: rows, newRows: seen?.rows, equal, since, taken };
   });
+}
+
+function changedFindings({ text }: DatabaseEnd, tables: readonly TableComparison[]): Finding[] {
+  const changed = tables.filter(({ since }) => since).map(({ newTable }) => newTable);
+  if (changed.length === 0) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'table-changed-since',
+      place: text,
+      what: `The site has written to ${counted(changed.length, 'table')} since they were delivered: ${changed.join(', ')}`,
+      remedy:
+        'Nothing needs to be done if the new site has been opened meanwhile; a last delivery before the cutover loads them again',
+    }),
+  ];
+}
+
+/** What the new database has too much, and what it lacks. */
+async function structureFindings(
+  { move }: StepRun,
+  {
+    family,
+    database,
+    connection,
+    manifest,
+    dump,
+    tables,
+  }: {
+    readonly family: Family;
+    readonly database: DatabaseEnd;
+    readonly connection: DatabaseConnection;
+    readonly manifest: CrateManifest;
+    readonly dump: DumpContent;
+    readonly tables: readonly TableComparison[];
+  },
+): Promise<Finding[]> {
+  const findings: Finding[] = [];
+  const place = database.text;
+  const change = prefixChangeOf(move, family, manifest.from.prefix);
+  const prefix = change?.to ?? manifest.from.prefix ?? '';
+  const there = await connection.tables();
+  const made = (kind: Program['kind']) =>
+    dump.programs.filter(one => one.kind === kind).map(({ name }) => name);
+  const known = new Set([...tables.map(({ newTable }) => newTable), ...made('VIEW')]);
+  const extra = ownTables(there, { family, prefix, names: [] })
+    .map(({ name }) => name)
+    .filter(name => !known.has(name));
+  if (extra.length > 0) {
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'table-extra',
+        place,
+        what: `${counted(extra.length, 'more table', 'more tables')} ${agreeing(extra.length, 'is', 'are')} under the prefix "${prefix}": ${extra.join(', ')}`,
+        remedy: 'Check whether the new site made them',
+      }),
+    );
+  }
+  const names = new Set([...there.map(({ name }) => name), ...(await connection.triggers())]);
+  const missing = [...made('VIEW'), ...made('TRIGGER')].filter(name => !names.has(name));
+  if (missing.length > 0) {
+    findings.push(
+      finding({
+        level: 'stop',
+        code: 'program-missing',
+        place,
+        what: `Views or triggers of the old database are not there: ${missing.join(', ')}`,
+        remedy: 'Give the user the rights CREATE VIEW and TRIGGER, then deliver again',
+      }),
+    );
+  }
+  for (const [table, next] of dump.nextNumbers) {
+    const found = there.find(({ name }) => name === table)?.autoIncrement;
+    if (found === undefined || BigInt(found) >= BigInt(next)) continue;
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'numbers-begin-lower',
+        place,
+        what: `The table ${table} continues counting at ${found}, the old one at ${next}`,
+        remedy: `ALTER TABLE ${table} AUTO_INCREMENT = ${next}`,
+      }),
+    );
+  }
+  return findings;
 }
 
 async function lookAt(
   run: StepRun,
-  session: DatabaseSession,
+  connection: DatabaseConnection,
   tables: readonly TableProof[],
 ): Promise<Map<string, { rows: number; digest: string }>> {
-  const columns = await columnsOf(session);
+  const columns = await connection.columns();
   const seen = new Map<string, { rows: number; digest: string }>();
   for (const [i, { table }] of tables.entries()) {
     run.signal.throwIfAborted();
     run.events({ type: 'progress', what: table, done: i, of: tables.length, unit: 'tables' });
-    if (columns.has(table)) seen.set(table, await contentOf(session, table, own(columns, table)));
+    const own = columns.get(table);
+    if (own) seen.set(table, await connection.content(table, own));
   }
   return seen;
 }

@@ -5,8 +5,8 @@ import type { Family } from '../../core/site/families/family.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
 import { editsOfDump } from '../deliver/database/stage-dump.js';
-import { newTableName, prefixChangeOf } from '../move/open.js';
 import type { StepRun } from '../move/step.js';
+import { newTableName, prefixChangeOf } from '../move/terms.js';
 import type { TableComparison } from './tables.js';
 
 /**

@@ -1,7 +1,9 @@
+import pMap from 'p-map';
 import { type ByteString, textOf } from '../../core/bytes.js';
 import type { CheckedEntry, FileEntry } from '../../core/files/entries.js';
 import { alongside } from '../../core/files/order.js';
-import type { Finding } from '../../core/findings.js';
+import { isTextFile, largestText } from '../../core/files/text-files.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { editsInValue } from '../../core/rewrite/carriers/value.js';
 import { observerOf } from '../../core/rewrite/report/observer.js';
 import { Tally } from '../../core/rewrite/report/tally.js';
@@ -9,15 +11,15 @@ import type { Rules } from '../../core/rewrite/terms/rules.js';
 import type { FactName } from '../../core/site/configuration/source/facts.js';
 import type { Family } from '../../core/site/families/family.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import { openFiles } from '../../ends/files/place.js';
-import { inTurns } from '../../ends/in-turns.js';
+import type { FilesPlace } from '../../ends/files/place.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import { movedFiles } from '../../ends/move-folder/crate.js';
 import { planFromCrate, sha256Of } from '../deliver/site/apply.js';
 import { type SetUp, wantedOf } from '../deliver/site/plan-configuration.js';
-import { type Move, rulesOf } from '../move/open.js';
+import type { Move } from '../move/open.js';
 import { lookAtSite, readAll, readConfiguration, treeOf } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
+import { rulesOf } from '../move/terms.js';
 import { configurationMissing, needsConfiguration } from '../survey/configuration.js';
 
 /** The files of the new end beside those of the crate. */
@@ -39,24 +41,33 @@ export interface LeftOver {
   readonly why: 'not rewritten' | 'left on purpose' | 'damaged value';
 }
 
-const readable =
-  /\.(?:php|css|js|json|html?|xml|txt|svg|ini|conf|webmanifest)$|(?:^|\/)\.(?:htaccess|user\.ini)$/i;
-const largestText = 8 * 1024 * 1024;
+/** What the files of the new end are compared with. */
+interface FilesToCompare {
+  readonly family: Family;
+  readonly manifest: CrateManifest;
+  readonly place: FilesPlace;
+  /** What is at the new end. */
+  readonly tree: AsyncIterable<FileEntry>;
+  /** Old addresses that are found are added to it. */
+  readonly leftOver: LeftOver[];
+}
+
+interface ComparedFiles extends Pick<FilesToCompare, 'place' | 'leftOver'> {
+  readonly plan: SetUp;
+  /** How many there are. */
+  readonly files: number;
+}
 
 /**
  * Compares every file by its checksum, and looks for old addresses in those that are text.
- * @param tree what stands at the new end
  */
 export async function compareFiles(
   run: StepRun,
-  family: Family,
-  manifest: CrateManifest,
-  tree: AsyncIterable<FileEntry>,
-  leftOver: LeftOver[],
+  { family, manifest, place, tree, leftOver }: FilesToCompare,
 ): Promise<FilesComparison> {
   const { crate } = run.move;
   const plan = await planFromCrate(run.move, family, manifest);
-  const comparing = new Comparing(run, plan, manifest.counts.files, leftOver);
+  const comparing = new Comparing(run, { place, plan, files: manifest.counts.files, leftOver });
   const lists = alongside({ tree, taken: crate.entries(), moved: crate.entries(movedFiles) });
   for await (const { tree: standing, taken, moved } of lists) await comparing.compare(standing, taken, moved);
   return comparing.comparison();
@@ -80,9 +91,9 @@ class Comparing {
   private readonly different: string[] = [];
   private readonly extra: string[] = [];
 
-  constructor(run: StepRun, plan: SetUp, files: number, leftOver: LeftOver[]) {
+  constructor(run: StepRun, { place, plan, files, leftOver }: ComparedFiles) {
     this.run = run;
-    this.place = openFiles(run.move.newFiles!);
+    this.place = place.open();
     this.rules = rulesOf(run.move);
     this.files = files;
     this.leftOver = leftOver;
@@ -107,21 +118,25 @@ class Comparing {
       files.map(({ path }) => path),
       run.signal,
     );
-    await inTurns(files, place.atOnce, run.signal, async entry => {
-      const { path, size } = entry;
-      const sha256 = sums.get(path);
-      const same = sha256 === (moved.get(path) ?? taken.get(path))?.sha256;
-      if (same) this.count.equal++;
-      else if (setUp.get(path) === sha256 || this.configuration.has(path)) this.count.edited++;
-      else this.different.push(textOf(path));
-      if (readable.test(path) && size <= largestText) {
-        // What is equal need not be fetched again.
-        const { movedFiles: rewritten, files: asTaken } = run.move.crate;
-        this.lookInto(path, await readAll(same ? (moved.has(path) ? rewritten : asTaken) : place, path));
-      }
-      const done = ++this.count.compared;
-      run.events({ type: 'progress', what: textOf(path), done, of: this.files, unit: 'files' });
-    });
+    await pMap(
+      files,
+      async entry => {
+        const { path, size } = entry;
+        const sha256 = sums.get(path);
+        const same = sha256 === (moved.get(path) ?? taken.get(path))?.sha256;
+        if (same) this.count.equal++;
+        else if (setUp.get(path) === sha256 || this.configuration.has(path)) this.count.edited++;
+        else this.different.push(textOf(path));
+        if (isTextFile(path) && size <= largestText) {
+          // What is equal need not be fetched again.
+          const { movedFiles: rewritten, files: asTaken } = run.move.crate;
+          this.lookInto(path, await readAll(same ? (moved.has(path) ? rewritten : asTaken) : place, path));
+        }
+        const done = ++this.count.compared;
+        run.events({ type: 'progress', what: textOf(path), done, of: this.files, unit: 'files' });
+      },
+      { concurrency: place.atOnce, signal: run.signal },
+    );
   }
 
   private lookInto(path: ByteString, bytes: ByteString): void {
@@ -146,11 +161,12 @@ class Comparing {
 
 /** Whether the new configuration says what the sheet wants. */
 export async function configurationFindings(move: Move, family: Family): Promise<Finding[]> {
-  const files = openFiles(move.newFiles!);
-  const { configuration, facts } = await lookAtSite(treeOf(files), move.newAddress);
+  const place = move.newFiles;
+  if (!place) return [];
+  const { configuration, facts } = await lookAtSite(treeOf(place), move.newAddress);
   if (configuration === undefined)
     return needsConfiguration(family)
-      ? [configurationMissing(`${files.place}/${family.configurations[0]}`, family, 'new.files')]
+      ? [configurationMissing(`${place}/${family.configurations[0]}`, family, 'new.files')]
       : [];
   if (!facts) return [];
   const { crate } = move;
@@ -162,13 +178,15 @@ export async function configurationFindings(move: Move, family: Family): Promise
   const isOldKey = (fact: FactName) => old !== undefined && old[fact]?.value === facts[fact]?.value;
   return Object.entries(wantedOf(move, family, facts, isOldKey))
     .filter(([fact, wanted]) => ![undefined, wanted].includes(facts[fact as FactName]?.value))
-    .map(([fact]) => ({
-      level: 'stop' as const,
-      code: 'configuration-differs',
-      place: `${files.place}/${facts[fact as FactName]?.file ?? configuration}:${facts[fact as FactName]?.line ?? 1}`,
-      what: `The ${fact} in the configuration is not what the sheet says`,
-      remedy: 'Correct it there, or correct the sheet and run "able-porter deliver --only configuration"',
-    }));
+    .map(([fact]) =>
+      finding({
+        level: 'stop',
+        code: 'configuration-differs',
+        place: `${place}/${facts[fact as FactName]?.file ?? configuration}:${facts[fact as FactName]?.line ?? 1}`,
+        what: `The ${fact} in the configuration is not what the sheet says`,
+        remedy: 'Correct it there, or correct the sheet and run "able-porter deliver --only configuration"',
+      }),
+    );
 }
 
 /** What of a comparison of files an administrator should know about. */

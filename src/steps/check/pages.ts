@@ -1,11 +1,17 @@
 import { parseAddress } from '../../core/address/address.js';
-import type { Finding } from '../../core/findings.js';
-import { type Answer, comparePages, type PageComparison } from '../../core/pages/compare.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
+import {
+  type Answer,
+  comparePages,
+  type PageComparison,
+  type PageTrouble,
+} from '../../core/pages/compare.js';
 import { readPage } from '../../core/pages/page.js';
 import type { Family } from '../../core/site/families/family.js';
+import { counted } from '../../core/text/numbers.js';
 import { WebSite } from '../../ends/http.js';
-import { rulesOf } from '../move/open.js';
 import type { StepRun } from '../move/step.js';
+import { rulesOf } from '../move/terms.js';
 
 const mostPages = 100;
 const mostAssets = 300;
@@ -26,13 +32,13 @@ export async function comparePagesOf(
     return {
       pages: [],
       findings: [
-        {
+        finding({
           level: 'note',
           code: 'pages-not-compared',
           place: 'new.reach',
           what: 'No pages were compared: the sheet does not say where the new site can be reached before the DNS changes',
           remedy: 'Add new.reach, such as http://198.51.100.20, once the new site is up there',
-        },
+        }),
       ],
     };
   }
@@ -73,14 +79,14 @@ export async function comparePagesOf(
     return { pages, findings: [...pageFindings(pages, known.size), ...broken] };
   } catch (error) {
     run.signal.throwIfAborted();
-    const finding: Finding = {
+    const unreachable = finding({
       level: 'stop',
       code: 'pages-unreachable',
       place: `${old.reach ?? old.address} and ${next.reach}`,
       what: `The sites could not be compared: ${(error as Error).message}`,
       remedy: 'Check old.reach and new.reach, and that both web servers are running',
-    };
-    return { pages, findings: [finding] };
+    });
+    return { pages, findings: [unreachable] };
   }
 }
 
@@ -103,45 +109,82 @@ async function brokenAssets(
   const [first] = broken;
   if (!first) return [];
   return [
-    {
+    finding({
       level: 'warn',
       code: 'asset-broken',
       place: `${first[0]} on the page ${first[1]}`,
       what: `${broken.length} ${broken.length === 1 ? 'image, style or script does' : 'images, styles or scripts do'} not load at the new site`,
       remedy: 'Look whether the file was left out by take.files, or is missing at the old site too',
-    },
+    }),
   ];
 }
 
 function pageFindings(pages: readonly PageComparison[], known: number): Finding[] {
-  const findings: Finding[] = [];
-  for (const alike of alikePages(pages)) {
-    const { path, verdict, why } = alike[0]!;
-    if (verdict === 'same' || verdict === 'old fails too') continue;
-    const paths = alike.slice(0, 4).map(one => one.path);
-    const some = paths.join(' ') + (alike.length > paths.length ? ' …' : '');
-    findings.push({
-      level: verdict === 'differs' ? 'warn' : 'stop',
-      code: verdict === 'trouble' ? troubleCode(why) : `page-${verdict}`,
-      place: path,
-      what:
-        alike.length === 1
-          ? `The page is not as it was: ${why}`
-          : `${alike.length} pages are not as they were: ${why} (${some})`,
-      remedy: remedies[verdict],
-    });
-  }
+  const findings = alikePages(pages).flatMap(alike => {
+    const one = findingOf(alike);
+    return one ? [one] : [];
+  });
   if (known > pages.length) {
-    findings.push({
-      level: 'note',
-      code: 'pages-not-all',
-      place: `${pages.length} pages`,
-      what: `${known - pages.length} more pages are linked from these and were not compared`,
-      remedy: 'Look at some of them yourself',
-    });
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'pages-not-all',
+        place: `${pages.length} pages`,
+        what: `${counted(known - pages.length, 'more page', 'more pages')} are linked from these and were not compared`,
+        remedy: 'Look at some of them yourself',
+      }),
+    );
   }
   return findings;
 }
+
+/** The finding for pages with the same trouble; undefined where nothing is wrong with them. */
+function findingOf(alike: readonly PageComparison[]): Finding | undefined {
+  const [first] = alike;
+  if (!first) return undefined;
+  const { path: place, verdict, why, trouble } = first;
+  const paths = alike.slice(0, 4).map(one => one.path);
+  const some = paths.join(' ') + (alike.length > paths.length ? ' …' : '');
+  const what =
+    alike.length === 1
+      ? `The page is not as it was: ${why}`
+      : `${alike.length} pages are not as they were: ${why} (${some})`;
+  switch (verdict) {
+    case 'trouble':
+      return finding({
+        level: 'stop',
+        code: troubleCodes[trouble ?? 'another address'],
+        place,
+        what,
+        remedy:
+          'Check that the finished dump is loaded, and that database, user, password and prefix in the configuration are its own',
+      });
+    case 'missing':
+      return finding({
+        level: 'stop',
+        code: 'page-missing',
+        place,
+        what,
+        remedy: 'Open the site’s permalink settings once and save them; check the server’s rewrite rules',
+      });
+    case 'differs':
+      return finding({
+        level: 'warn',
+        code: 'page-differs',
+        place,
+        what,
+        remedy: 'Open the two pages side by side; a part that changes all the time may differ without harm',
+      });
+    default:
+      return undefined;
+  }
+}
+
+const troubleCodes = {
+  'installation page': 'page-installation',
+  'database error': 'page-database-error',
+  'another address': 'page-sent-away',
+} as const satisfies Record<PageTrouble, Finding['code']>;
 
 /** Pages with the same trouble, which is told once. */
 function alikePages(pages: readonly PageComparison[]): PageComparison[][] {
@@ -152,15 +195,3 @@ function alikePages(pages: readonly PageComparison[]): PageComparison[][] {
   }
   return [...groups.values()];
 }
-
-function troubleCode(why: string): Finding['code'] {
-  if (/installation/.test(why)) return 'page-installation';
-  return /database/.test(why) ? 'page-database-error' : 'page-sent-away';
-}
-
-const remedies: Record<Exclude<PageComparison['verdict'], 'same' | 'old fails too'>, string> = {
-  trouble:
-    'Check that the finished dump is loaded, and that database, user, password and prefix in the configuration are its own',
-  missing: 'Open the site’s permalink settings once and save them; check the server’s rewrite rules',
-  differs: 'Open the two pages side by side; a part that changes by itself may differ without harm',
-};

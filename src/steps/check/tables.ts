@@ -1,5 +1,6 @@
+import { stat } from 'node:fs/promises';
 import { basename } from 'node:path';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { PlaceTally } from '../../core/rewrite/report/tally.js';
@@ -8,8 +9,8 @@ import type { Family } from '../../core/site/families/family.js';
 import { TableDigests } from '../../core/sql/table-digest.js';
 import { readDump, together } from '../../ends/database/dump/reader.js';
 import { takenDump } from '../../ends/move-folder/crate.js';
-import { dumpTermsOf, identityOf, prefixChangeOf } from '../move/open.js';
 import type { StepRun } from '../move/step.js';
+import { dumpTermsOf, prefixChangeOf } from '../move/terms.js';
 import type { LeftOver } from './files.js';
 
 /** A table of the dump as taken beside the same of the finished dump. */
@@ -55,10 +56,11 @@ export async function compareTables(
   // What it does hold, and which old addresses are still in it.
   const found = new TableDigests();
   const look = new DumpRewriter(compileDumpTerms(terms));
-  const { size } = (await identityOf(move.newDump)) as { size: number };
-  await readDump(move.newDump!, together(found, look), {
+  const finishedDump = String(move.newDump);
+  const { size } = await stat(finishedDump);
+  await readDump(finishedDump, together(found, look), {
     signal: run.signal,
-    progress: progress(move.newDump!, size),
+    progress: progress(finishedDump, size),
   });
   for (const place of look.tally.all()) leftOver.push(...leftOverIn(place));
 
@@ -108,23 +110,27 @@ export function tableFindings(place: string, tables: readonly TableComparison[],
   const some = missing.slice(0, 6).join(', ') + (missing.length > 6 ? ', …' : '');
   const findings: Finding[] = [];
   if (missing.length > 0) {
-    findings.push({
-      level: 'stop',
-      code: 'table-missing',
-      place,
-      what: `${missing.length} of ${tables.length} tables ${missing.length === 1 ? 'is' : 'are'} not there: ${some}`,
-      remedy,
-    });
+    findings.push(
+      finding({
+        level: 'stop',
+        code: 'table-missing',
+        place,
+        what: `${missing.length} of ${tables.length} tables ${missing.length === 1 ? 'is' : 'are'} not there: ${some}`,
+        remedy,
+      }),
+    );
   }
   for (const { newTable, oldRows, newRows, equal } of tables) {
     if (equal || newRows === undefined) continue;
-    findings.push({
-      level: 'stop',
-      code: 'table-different',
-      place: `${place}, table ${newTable}`,
-      what: `Its rows are not those that were taken (${newRows} of ${oldRows})`,
-      remedy,
-    });
+    findings.push(
+      finding({
+        level: 'stop',
+        code: 'table-different',
+        place: `${place}, table ${newTable}`,
+        what: `Its rows are not those that were taken (${newRows} of ${oldRows})`,
+        remedy,
+      }),
+    );
   }
   return findings;
 }

@@ -1,17 +1,17 @@
+import { ledgerOf } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
 import { tablesInTheWay } from './database/replace-tables.js';
-import { holdsNothing } from './files/restore.js';
-import { delivered, spotOf, stands, withinOf } from './files/staging.js';
+import { isEmpty } from './files/restore.js';
+import { exists, stagingOf } from './files/staging.js';
 
-/** Places of the new end at which something stands that this move did not put there, and that delivery would keep. */
-export async function wouldReplace(move: Move): Promise<string[]> {
-  const journal = await move.folder.readJournal();
-  const ours = delivered(journal);
+/** What is at the new end that this move did not put there, and that a delivery would replace and keep. */
+export async function inTheWay(move: Move): Promise<string[]> {
+  const ledger = await ledgerOf(move);
   const places: string[] = [];
   for (const place of [move.newFiles, move.newDump].filter(one => one !== undefined)) {
-    const spot = spotOf(move, place, withinOf(journal));
-    if (!ours.has(place) && (await stands(spot, spot.path)) && !(await holdsNothing(place)))
-      places.push(place);
+    const staging = stagingOf(move, place, ledger);
+    if (!ledger.delivered.has(place.text) && (await exists(staging, staging.path)) && !(await isEmpty(place)))
+      places.push(place.text);
   }
   const tables = await tablesInTheWay(move);
   if (tables !== undefined) places.push(tables);

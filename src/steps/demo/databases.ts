@@ -1,12 +1,10 @@
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
-import { quoteName, quoteText } from '../../core/sql/column.js';
+import { type EncodedSql, identifier, literal, sql } from '../../core/sql/encoded-sql.js';
+import type { DatabaseEnd } from '../../ends/database/database-end.js';
 import { DumpWriter } from '../../ends/database/dump/writer.js';
-import { bytes } from '../../ends/database/server/catalog.js';
-import { beginLoad, endLoad, loadDump } from '../../ends/database/server/load.js';
-import { serverOf } from '../../ends/database/server/probe.js';
-import { type DatabaseWay, withDatabase } from '../../ends/database/server/session.js';
-import { Snapshot } from '../../ends/database/server/snapshot.js';
+import { ServerDatabase } from '../../ends/database/server/server-database.js';
+import { type DatabaseRoute, withDatabase } from '../../ends/database/server/session.js';
 import { checksumOf } from '../../ends/move-folder/crate-part.js';
 
 /** A database of the demo at a real server, and who may open it. */
@@ -20,10 +18,10 @@ interface DemoDatabase {
 export class DemoDatabases {
   readonly host: string;
   readonly port: number;
-  private readonly administrator: DatabaseWay;
+  private readonly administrator: DatabaseRoute;
   private readonly databases: readonly DemoDatabase[];
   /** What was made here, and may therefore be taken away. */
-  private readonly made: string[] = [];
+  private readonly made: EncodedSql[] = [];
 
   /**
    * @param url `mysql://administrator@host:port/`
@@ -48,25 +46,26 @@ export class DemoDatabases {
     this.databases = databases;
   }
 
-  /** @throws UsageError where something of that name stands there already */
+  /** @throws UsageError where a database of that name is there already */
   async make(): Promise<void> {
+    const there = await new ServerDatabase(this.administrator).use(connection => connection.databases());
+    for (const { name } of this.databases) {
+      if (!there.some(one => one.name === name)) continue;
+      throw new UsageError({
+        doing: 'Making the demo at a database server',
+        cause: `it has a database ${name} already, perhaps of an interrupted demo`,
+        remedy: `Drop it if nothing needs it: DROP DATABASE ${name}`,
+      });
+    }
     await withDatabase(this.administrator, async session => {
-      for (const { name } of this.databases) {
-        if ((await session.rows(`SHOW DATABASES LIKE ${quoteText(name)}`)).length === 0) continue;
-        throw new UsageError({
-          doing: 'Making the demo at a database server',
-          cause: `it has a database ${name} already, perhaps of a demo that was broken off`,
-          remedy: `Drop it if nothing needs it: DROP DATABASE ${name}`,
-        });
-      }
       for (const { name, user, password } of this.databases) {
-        await session.run(`CREATE DATABASE ${quoteName(name)} CHARACTER SET utf8mb4`);
-        this.made.push(`DATABASE ${quoteName(name)}`);
-        const account = `${quoteText(user)}@'%'`;
-        for (const one of [account, account.replace("'%'", "'localhost'")]) {
-          await session.run(`CREATE USER ${one} IDENTIFIED BY ${bytes(quoteText(password))}`);
-          this.made.push(`USER ${one}`);
-          await session.run(`GRANT ALL PRIVILEGES ON ${quoteName(name)}.* TO ${one}`);
+        await session.run(sql`CREATE DATABASE ${identifier(name)} CHARACTER SET utf8mb4`);
+        this.made.push(sql`DATABASE ${identifier(name)}`);
+        for (const host of ['%', 'localhost']) {
+          const account = sql`${literal(user)}@${literal(host)}`;
+          await session.run(sql`CREATE USER ${account} IDENTIFIED BY ${literal(password)}`);
+          this.made.push(sql`USER ${account}`);
+          await session.run(sql`GRANT ALL PRIVILEGES ON ${identifier(name)}.* TO ${account}`);
         }
       }
     });
@@ -74,16 +73,16 @@ export class DemoDatabases {
 
   /** Loads a dump into one of them. */
   async load(name: string, file: string, signal: AbortSignal): Promise<void> {
-    await withDatabase(this.wayTo(name), async session => {
-      const position = await beginLoad(session, (await checksumOf(file)).sha256);
-      await loadDump(session, file, position, { server: await serverOf(session, name), signal });
-      await endLoad(session);
+    await this.database(name).use(async connection => {
+      const position = await connection.beginLoad((await checksumOf(file)).sha256);
+      await connection.load(file, position, { server: await connection.server(), signal });
+      await connection.endLoad();
     });
   }
 
-  /** Writes what stands in one of them to a dump. */
+  /** Writes what is in one of them to a dump. */
   async dump(name: string, file: string, signal: AbortSignal): Promise<void> {
-    const snapshot = await Snapshot.open(this.wayTo(name), undefined, () => true);
+    const snapshot = await this.database(name).snapshot({ charset: undefined, wanted: () => true });
     const writer = new DumpWriter(file, { checksum: false });
     try {
       writer.take(snapshot.head(new Date()));
@@ -99,12 +98,11 @@ export class DemoDatabases {
   async remove(): Promise<void> {
     if (this.made.length === 0) return;
     await withDatabase(this.administrator, async session => {
-      for (const one of this.made.splice(0)) await session.run(`DROP ${one}`);
+      for (const one of this.made.splice(0)) await session.run(sql`DROP ${one}`);
     });
   }
 
-  private wayTo(name: string): DatabaseWay {
-    const { place } = this.administrator;
-    return { place: { ...place, name }, through: undefined };
+  private database(name: string): DatabaseEnd {
+    return new ServerDatabase({ place: { ...this.administrator.place, name }, through: undefined });
   }
 }

@@ -2,14 +2,13 @@ import { mkdir, mkdtemp, readdir, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { UsageError } from '../../core/errors.js';
-import type { Finding } from '../../core/findings.js';
+import type { Finding } from '../../core/findings/findings.js';
 import type { PageComparison } from '../../core/pages/compare.js';
 import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { readDump } from '../../ends/database/dump/reader.js';
-import { closeSessions } from '../../ends/files/place.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
-import { telling } from '../../ends/trouble.js';
+import { whileDoing } from '../../ends/system-errors.js';
 import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
 import { StandinDnsServer } from '../../standins/dns-server.js';
@@ -22,7 +21,7 @@ import { cutover } from '../cutover.js';
 import { deliver } from '../deliver.js';
 import type { EventSink } from '../move/events.js';
 import { openMove } from '../move/open.js';
-import { unhurried } from '../move/rate-limit.js';
+import { unlimitedRate } from '../move/rate-limit.js';
 import type { StepOutcome, StepRun } from '../move/step.js';
 import { pack } from '../pack.js';
 import { redirects } from '../redirects.js';
@@ -144,6 +143,7 @@ export async function demo(
     oldFiles: { port: await servers.oldFiles.listen(), key: servers.oldFiles.fingerprint },
     newFiles: { port: await servers.newFiles.listen(), key: servers.newFiles.fingerprint },
   };
+  const runs: StepRun[] = [];
   try {
     if (real) {
       await real.make();
@@ -158,7 +158,9 @@ export async function demo(
         `NEW_FILES_PASSWORD='${accounts.new.password}'`,
       ];
       await writeFile(at('move', '.env'), `${secrets.join('\n')}\n`, { mode: 0o600 });
-      return { move: await openMove(at('move', 'move.yaml'), {}), events, signal, pace: unhurried };
+      const run = { move: await openMove(at('move', 'move.yaml'), {}), events, signal, rate: unlimitedRate };
+      runs.push(run);
+      return run;
     };
     const first = await survey(await open([]));
     const run = await open([oldPlace.temporary]);
@@ -188,7 +190,7 @@ export async function demo(
     await whenDone(outcome);
     return outcome;
   } finally {
-    closeSessions();
+    for (const { move } of runs) move.accounts.close();
     const all = [sites.old, sites.new, ...Object.values(servers)];
     await Promise.all(all.map(one => one.close()));
     // Both hosts are gone by now, and nothing else reaches these.
@@ -252,7 +254,7 @@ async function cleared(folder: string): Promise<string> {
     });
   }
   for (const name of names)
-    await telling(`Clearing ${folder}`, () => rm(join(folder, name), { recursive: true }));
+    await whileDoing(`Clearing ${folder}`, () => rm(join(folder, name), { recursive: true }));
   return folder;
 }
 
@@ -300,7 +302,7 @@ function sheetOf(
   });
 }
 
-/** For the face: whether everything that the demo set out to show was seen. */
+/** For the terminal: whether everything that the demo set out to show was seen. */
 export function demoPassed({ faults, outcomes }: DemoOutcome): boolean {
   const done = (Object.values(outcomes) as StepOutcome<unknown>[]).every(({ state }) => state !== 'stopped');
   const pages = outcomes.check.result.pages;

@@ -7,30 +7,32 @@ import {
 } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
 import type { Facts } from '../../core/site/configuration/source/facts.js';
-import type { DatabaseWay } from '../../ends/database/server/session.js';
-import { openFiles, sessionOf } from '../../ends/files/place.js';
+import type { DatabaseEnd, DatabaseServer } from '../../ends/database/database-end.js';
+import { AdministratorServer } from '../../ends/database/server/administrator.js';
+import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import type { SshSession } from '../../ends/ssh/session.js';
 import type { Move } from './open.js';
 import { lookAtSite, type Site, treeOf } from './read-site.js';
 
 /** The database that the old site uses, as its configuration or the sheet says. */
 export interface OldDatabase {
-  readonly way: DatabaseWay;
+  readonly database: DatabaseEnd;
   /** The character set in which the site speaks to its server. */
   readonly charset: string | undefined;
 }
 
-/** @throws UsageError where the sheet asks for what the configuration does not say, or for a way that is not there */
+/** @throws UsageError where the sheet asks for what the configuration does not say, or for a tunnel that is not there */
 export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDatabase> {
   const asked = move.sheet.old.database;
   const site =
-    known ??
-    (move.sheet.old.files ? await lookAtSite(treeOf(openFiles(move.oldPlace!)), move.oldAddress) : undefined);
+    known ?? (move.oldPlace ? await lookAtSite(treeOf(move.oldPlace), move.oldAddress) : undefined);
   const facts = site?.facts;
   const charset = textIn(facts, 'charset');
-  const through = sshOf(move, 'old', asked?.through === 'files');
-  if (asked?.server !== undefined)
-    return { way: { place: placeIn(asked.server, asked.password, 'old.database.server'), through }, charset };
+  const through = tunnelOf(move, 'old', asked?.through === 'files');
+  if (asked?.server !== undefined) {
+    const place = placeIn(asked.server, asked.password, 'old.database.server');
+    return { database: new ServerDatabase({ place, through }), charset };
+  }
   if (!site || !facts) {
     throw new UsageError({
       doing: 'Finding the old database',
@@ -38,24 +40,40 @@ export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDataba
       remedy: 'Give old.files, or name the database itself in old.database.server',
     });
   }
-  return { way: { place: configured(site), through: through ?? sshOf(move, 'old', false, true) }, charset };
+  const route = { place: configured(site), through: through ?? tunnelOf(move, 'old', 'if there') };
+  return { database: new ServerDatabase(route), charset };
 }
 
 /** The database at the new end; undefined where the sheet names none or no password for it. */
-export function newDatabaseOf(move: Move): DatabaseWay | undefined {
-  const asked = move.sheet.new.database;
-  if (!asked?.server || asked.password === undefined) return undefined;
-  const place = placeIn(asked.server, asked.password, 'new.database.server');
-  return { place, through: sshOf(move, 'new', asked.through === 'files') };
+export function newDatabaseOf(move: Move): DatabaseEnd | undefined {
+  const place = newDatabasePlace(move);
+  const through = move.sheet.new.database?.through === 'files';
+  return place && new ServerDatabase({ place, through: tunnelOf(move, 'new', through) });
+}
+
+/** The new database and the account that opens it, as the sheet has them. */
+export function newDatabasePlace({ sheet }: Move): DatabasePlace | undefined {
+  const { server, password } = sheet.new.database ?? {};
+  if (!server || password === undefined) return undefined;
+  return placeIn(server, password, 'new.database.server');
+}
+
+/** The server of the new database without naming a database: what its account sees there. */
+export function newServerOf(move: Move): DatabaseEnd | undefined {
+  const place = newDatabasePlace(move);
+  const through = move.sheet.new.database?.through === 'files';
+  return (
+    place && new ServerDatabase({ place: { ...place, name: '' }, through: tunnelOf(move, 'new', through) })
+  );
 }
 
 /** The server of the new database, opened with an administrator's credentials, where the sheet gives them. */
-export function newAdministratorOf(move: Move): DatabaseWay | undefined {
+export function newAdministratorOf(move: Move): DatabaseServer | undefined {
   const asked = move.sheet.new.database;
   if (!asked?.server || !asked.administrator) return undefined;
   const { user, password } = asked.administrator;
   const place = { ...placeIn(asked.server, password ?? '', 'new.database.server'), user, name: '' };
-  return { place, through: sshOf(move, 'new', asked.through === 'files') };
+  return new AdministratorServer({ place, through: tunnelOf(move, 'new', asked.through === 'files') });
 }
 
 function placeIn(server: string, password: string | undefined, key: string): DatabasePlace {
@@ -70,44 +88,38 @@ function placeIn(server: string, password: string | undefined, key: string): Dat
 
 /** The database that a configuration names. */
 function configured({ facts, configuration, family }: Site): DatabasePlace {
-  const missing = (['name', 'user', 'password'] as const).filter(fact => textIn(facts, fact) === undefined);
-  if (missing.length > 0) {
-    throw new UsageError({
-      doing: `Finding the old database in ${configuration}`,
-      cause: `its ${missing.join(', ')} cannot be read there (a ${family.name} site may work it out when it runs)`,
-      remedy: 'Name it in the sheet: old.database.server and old.database.password',
-    });
-  }
-  return {
-    ...serverOf(facts),
-    name: textIn(facts, 'name')!,
-    user: textIn(facts, 'user')!,
-    password: textIn(facts, 'password')!,
-  };
+  const [name, user, password] = (['name', 'user', 'password'] as const).map(fact => textIn(facts, fact));
+  if (name !== undefined && user !== undefined && password !== undefined)
+    return { ...serverOf(facts), name, user, password };
+  const missing = Object.entries({ name, user, password }).filter(([, value]) => value === undefined);
+  throw new UsageError({
+    doing: `Finding the old database in ${configuration}`,
+    cause: `its ${missing.map(([fact]) => fact).join(', ')} cannot be read there (a ${family.name} site may work it out when it runs)`,
+    remedy: 'Name it in the sheet: old.database.server and old.database.password',
+  });
 }
 
 function serverOf(facts: Facts | undefined): ServerPlace {
   return serverNamed(textIn(facts, 'host') ?? 'localhost', textIn(facts, 'port'));
 }
 
-function textIn(facts: Facts | undefined, fact: keyof Facts & string): string | undefined {
-  const value = (facts as Record<string, { value?: string } | undefined> | undefined)?.[fact]?.value;
+function textIn(facts: Facts | undefined, fact: 'name' | 'user' | 'password' | 'host' | 'port' | 'charset') {
+  const value = facts?.[fact]?.value;
   return value === undefined ? undefined : textOf(value);
 }
 
 /**
- * The SSH account of an end's files, when the database is reached by way of it.
- * @param onlyIfThere do without it where the files are reached otherwise
+ * The SSH account of an end's files, when the database is reached through it.
+ * @param wanted `if there`: go straight where the files are on this machine
  */
-function sshOf(move: Move, end: 'old' | 'new', wanted: boolean, onlyIfThere = false): SshSession | undefined {
-  if (!wanted && !onlyIfThere) return undefined;
+function tunnelOf(move: Move, end: 'old' | 'new', wanted: boolean | 'if there'): SshSession | undefined {
+  if (!wanted) return undefined;
   const place = end === 'old' ? move.oldPlace : move.newFiles;
-  const session = place === undefined ? undefined : sessionOf(place);
-  if (session) return session;
-  if (onlyIfThere && !place?.startsWith('ftp')) return undefined;
+  if (place?.ssh) return place.ssh;
+  if (wanted === 'if there' && (place === undefined || place.isLocal)) return undefined;
   throw new UsageError({
-    doing: `Finding a way to the ${end} database`,
-    cause: `${end}.files is not reached by sftp://, so nothing goes through it`,
+    doing: `Reaching the ${end} database`,
+    cause: `${end}.files is not reached by sftp://, so there is no tunnel through it`,
     remedy:
       'Name the database straight (server: mysql://…, without through), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
   });

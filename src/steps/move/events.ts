@@ -1,4 +1,4 @@
-import type { Finding } from '../../core/findings.js';
+import type { Finding } from '../../core/findings/findings.js';
 
 /** What a step tells while it runs. The face decides how it is shown. */
 export type StepEvent =

@@ -1,5 +1,5 @@
 /** How fast files may be carried. */
-export interface Pace {
+export interface RateLimit {
   /** How many files are carried at once at most. */
   readonly atOnce: number;
   readonly streams: number;
@@ -7,7 +7,7 @@ export interface Pace {
   take(bytes: number): Promise<void>;
 }
 
-export const unhurried: Pace = {
+export const unlimitedRate: RateLimit = {
   atOnce: Number.POSITIVE_INFINITY,
   streams: Number.POSITIVE_INFINITY,
   take: async () => {},

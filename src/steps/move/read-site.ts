@@ -5,7 +5,7 @@ import type { ConfigurationFiles, Facts, Reading } from '../../core/site/configu
 import { families, recogniseFamily } from '../../core/site/families/families.js';
 import type { Family, SiteVersion } from '../../core/site/families/family.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import { openAbove } from '../../ends/files/place.js';
+import type { FilesPlace } from '../../ends/files/place.js';
 
 /** What is known of a site from its files. */
 export interface Site {
@@ -34,9 +34,9 @@ export interface SiteTree {
   readonly above: FilesEnd;
 }
 
-/** The tree of a site that stands where it is served from. */
-export function treeOf(files: FilesEnd): SiteTree {
-  return { files, above: openAbove(files.place).above };
+/** The tree of a site in the place that it is served from. @param files the place, where it is open already */
+export function treeOf(place: FilesPlace, files = place.open()): SiteTree {
+  return { files, above: place.above.open() };
 }
 
 /** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */

@@ -1,18 +1,18 @@
-import { mkdir, readFile } from 'node:fs/promises';
+import { readFile } from 'node:fs/promises';
 import { PorterError } from '../../core/errors.js';
-import { byWeight, type Finding, saysStop } from '../../core/findings.js';
-import { digestOf, type JournalRecord, type StepName, stateOf } from '../../core/journal.js';
+import { byWeight, type Finding, saysStop } from '../../core/findings/findings.js';
+import { type Deed, digestOf, type JournalRecord, type StepName, stateOf } from '../../core/journal.js';
 import type { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import type { EventSink } from './events.js';
 import type { Move } from './open.js';
-import type { Pace } from './rate-limit.js';
+import type { RateLimit } from './rate-limit.js';
 
-/** What every step is given: the move, where to tell what happens, and what says that it shall end. */
+/** What every step is given: the move, where to report what happens, and the signal that ends it. */
 export interface StepRun {
   readonly move: Move;
   readonly events: EventSink;
   readonly signal: AbortSignal;
-  readonly pace: Pace;
+  readonly rate: RateLimit;
   /** Do the step even where the journal says that it is done. */
   readonly again?: boolean;
 }
@@ -29,22 +29,48 @@ export interface StepOutcome<Result> {
 /** What a step's work gives; `brief` goes to the journal, `result` to its file in `results/`. */
 interface Worked<Result> {
   readonly result: Result;
-  readonly findings: readonly Finding[];
   readonly brief: Readonly<Record<string, unknown>>;
-  /** The inputs, where only the work has told them. */
+  /** The inputs, where they are only known once the work is done. */
   readonly inputs?: unknown;
+}
+
+/** The findings of a step as they are made: each is reported at once, and kept for the step's result. */
+export class FindingLog {
+  private readonly seen: Finding[] = [];
+  private readonly events: EventSink;
+
+  constructor(events: EventSink) {
+    this.events = events;
+  }
+
+  add(...findings: readonly Finding[]): void {
+    for (const one of findings) {
+      this.seen.push(one);
+      this.events({ type: 'finding', finding: one });
+    }
+  }
+
+  /** Whether the move must not continue. */
+  get stops(): boolean {
+    return saysStop(this.seen);
+  }
+
+  /** All of them, the gravest first. */
+  get all(): readonly Finding[] {
+    return byWeight(this.seen);
+  }
 }
 
 /**
  * Does a step once for the same inputs: where the journal says that it is done on these, its result is read back.
- * Otherwise the work is done and noted: when it began, and how it ended. Findings are told, the gravest first.
+ * Otherwise the work is done and noted: when it began, and how it ended.
  * @param inputs everything that the result depends on; a digest of it is kept
  */
 export async function doStep<Result>(
   run: StepRun,
   step: StepName,
   inputs: unknown,
-  work: () => Promise<Worked<Result>>,
+  work: (findings: FindingLog) => Promise<Worked<Result>>,
 ): Promise<StepOutcome<Result>> {
   const { folder } = run.move;
   const digest = digestOf(inputs);
@@ -62,34 +88,28 @@ export async function doStep<Result>(
   run.events({ type: 'step', step, state: 'began' });
   await note({ event: 'began', inputs: digest });
   try {
-    const { result, findings: seen, brief, inputs: told } = await work();
-    const findings = byWeight(seen);
-    for (const finding of findings) run.events({ type: 'finding', finding });
+    const log = new FindingLog(run.events);
+    const { result, brief, inputs: known } = await work(log);
+    const findings = log.all;
     const seconds = Math.round(performance.now() - began) / 1000;
-    const state = saysStop(findings) ? 'stopped' : 'done';
-    await mkdir(folder.at('results'), { recursive: true });
+    const state = log.stops ? 'stopped' : 'done';
     await folder.write(`results/${step}.json`, `${JSON.stringify({ result, findings }, undefined, 2)}\n`);
-    const worked = told === undefined ? digest : digestOf(told);
-    await note({ event: state, inputs: worked, seconds, result: brief });
+    const done = known === undefined ? digest : digestOf(known);
+    await note({ event: state, inputs: done, seconds, result: brief });
     run.events({ type: 'step', step, state });
     return { step, state, findings, result, seconds };
   } catch (error) {
-    const told =
-      error instanceof PorterError ? error.message.split('\n')[0] : String((error as Error).message);
-    await note({ event: 'failed', inputs: digest, error: told }).catch(() => {
-      // The journal lies on the same disk that may be full; the error itself says more.
+    const [line] = error instanceof PorterError ? error.message.split('\n') : [(error as Error).message];
+    await note({ event: 'failed', inputs: digest, error: String(line) }).catch(() => {
+      // The journal is on the same disk that may be full; the error itself says more.
     });
     throw error;
   }
 }
 
-/** Notes one thing that was done within a step and that `undo` can take back. */
-export async function noteDone(
-  run: StepRun,
-  step: StepName,
-  did: Readonly<Record<string, string>>,
-): Promise<void> {
-  await run.move.folder.note({ at: new Date().toISOString(), step, event: 'did', did });
+/** Notes one thing that is done within a step; it is on the disk before the thing is done. */
+export async function noteDeed({ move }: Pick<StepRun, 'move'>, step: StepName, deed: Deed): Promise<void> {
+  await move.folder.note({ at: new Date().toISOString(), step, event: 'did', deed });
 }
 
 /** The result that a step left when it ended last, or undefined where there is none. */

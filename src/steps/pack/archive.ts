@@ -10,7 +10,7 @@ import { sealed, unsealed } from '../../ends/archive/seal.js';
 import { settleCrate, tarOf, unpackCrate } from '../../ends/archive/tar.js';
 import { LocalFiles } from '../../ends/files/local.js';
 import { Crate, type CrateManifest } from '../../ends/move-folder/crate.js';
-import { telling } from '../../ends/trouble.js';
+import { whileDoing } from '../../ends/system-errors.js';
 import type { StepRun } from '../move/step.js';
 import { CarryingProgress } from '../transfer/progress.js';
 import { listStanding } from '../transfer/verify.js';
@@ -61,14 +61,14 @@ export async function openArchive(
   const { crate, folder } = run.move;
   const waiting = new Crate(folder.at('crate.incoming'));
   await rm(waiting.folder, { recursive: true, force: true });
-  await telling(`Making ${waiting.folder}`, () => mkdir(waiting.folder, { recursive: true }));
+  await whileDoing(`Making ${waiting.folder}`, () => mkdir(waiting.folder, { recursive: true }));
   const files = await partsOf(archive);
   const shown = basename(files[0]!);
   const content = unsealed(readParts(files), passphrase, shown);
   await unpackCrate(content, new LocalFiles(waiting.folder), shown, run.signal);
   await settleCrate(waiting);
   const { manifest } = await verifyCrate(run, waiting);
-  await telling(`Putting ${crate.folder} in place`, async () => {
+  await whileDoing(`Putting ${crate.folder} in place`, async () => {
     await rm(crate.folder, { recursive: true, force: true });
     await rename(waiting.folder, crate.folder);
   });

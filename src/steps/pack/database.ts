@@ -1,18 +1,16 @@
 import { mkdir, readFile, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { isDeepStrictEqual } from 'node:util';
-import { shownDatabase } from '../../core/database/place.js';
+import { bytesOfText } from '../../core/bytes.js';
 import { EndError, UsageError } from '../../core/errors.js';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { globPattern } from '../../core/rewrite/terms/globs.js';
+import type { DatabaseEnd, DatabaseSnapshot, SeenTable } from '../../ends/database/database-end.js';
 import { GrowingDump } from '../../ends/database/dump/growing-dump.js';
-import { bytes, type SeenTable } from '../../ends/database/server/catalog.js';
-import { asDatabaseTrouble } from '../../ends/database/server/session.js';
-import { Snapshot } from '../../ends/database/server/snapshot.js';
 import { takenDump } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
-import { writeWhole } from '../../ends/move-folder/move-folder.js';
-import { telling } from '../../ends/trouble.js';
+import { whileDoing } from '../../ends/system-errors.js';
+import { writeWhole } from '../../ends/whole-file.js';
 import type { OldDatabase } from '../move/databases.js';
 import type { StepRun } from '../move/step.js';
 
@@ -51,75 +49,85 @@ const dumpSoFar = 'database.sql.gz.partial';
 const howFar = 'so-far.json';
 
 /**
- * Takes the old database from its server into the crate, table by table. A run that is broken off goes on at the table
+ * Takes the old database from its server into the crate, table by table. An interrupted run is resumed at the table
  * where it was.
  */
-export async function takeLiveDatabase(run: StepRun, { way, charset }: OldDatabase): Promise<TakenDatabase> {
+export async function takeLiveDatabase(
+  run: StepRun,
+  { database, charset }: OldDatabase,
+): Promise<TakenDatabase> {
   const { crate, sheet } = run.move;
   const wish = sheet.take.database === false ? undefined : sheet.take.database;
-  const without = (wish?.tables.without ?? []).map(globPattern);
   const folder = crate.at('taking');
-  const doing = `Taking the database ${shownDatabase(way.place)}`;
-  const snapshot = await Snapshot.open(way, charset, () => true);
+  const doing = `Taking the database ${database.text}`;
+  const snapshot = await database.snapshot({ charset, wanted: () => true });
   try {
-    await telling(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));
-    const at = new Date();
-    const findings = await unsteadyFindings(
-      snapshot,
-      wish?.['without-transactions'] ?? 'lock',
-      way.place.name,
-    );
+    await whileDoing(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));
+    const handling = wish?.['without-transactions'] ?? 'lock';
+    const findings = await unsteadyFindings(snapshot, handling, database.name);
     refuseCrashed(snapshot.own, doing);
-    const all = snapshot.own.reduce((sum, { rows }) => sum + rows, 0);
-    const wanted = {
-      database: shownDatabase(way.place),
-      charset: snapshot.charset,
-      without: wish?.tables.without ?? [],
-    };
-    const left = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
-    const dump = await GrowingDump.open(join(folder, dumpSoFar), left.at(-1)?.dump);
-    const tables = dump.whole.bytes > 0 ? left : [];
-    if (tables.length === 0) await dump.add(async sink => sink.take(snapshot.head(at)));
-    let before = tables.reduce((sum, { rows }) => sum + rows, 0);
-    let noted: Promise<void> = Promise.resolve();
-    for (const table of snapshot.own.slice(tables.length)) {
-      run.signal.throwIfAborted();
-      let rows = 0;
-      const progress = (done: number) =>
-        run.events({
-          type: 'progress',
-          what: table.name,
-          done: before + done,
-          of: Math.max(all, before + done),
-          unit: 'rows',
-        });
-      const structureOnly = without.some(one => one.test(table.name));
-      await dump.add(async sink => {
-        const most = structureOnly ? 0 : undefined;
-        rows = await snapshot.writeTable(table, sink, run.signal, { progress, most });
-      });
-      await noted;
-      tables.push({ table: table.name, rows, dump: dump.whole, of: at.toISOString() });
-      noted = note(folder, dump, { ...wanted, tables });
-      before += rows;
-      progress(0);
-    }
-    await noted;
+    const { dump, tables } = await takeTables(run, { folder, database, snapshot });
     await dump.add(async sink => {
-      await snapshot.writeRest(sink, { routines: wish?.routines === true, events: wish?.events === true });
+      await snapshot.writePrograms(sink, {
+        routines: wish?.routines === true,
+        events: wish?.events === true,
+      });
       sink.take(snapshot.tail());
     });
-    findings.push(...twoMoments(tables, way.place.name));
+    findings.push(...twoSnapshots(tables, database.name));
     const part = await dump.finish(crate.at(takenDump));
     await rm(folder, { recursive: true });
-    const counted = tables.map(({ table, rows }) => ({ table: bytes(table), rows }));
-    return { part, tables: counted, charset: snapshot.charset, findings };
+    const taken = tables.map(({ table, rows }) => ({ table: bytesOfText(table), rows }));
+    return { part, tables: taken, charset: snapshot.charset, findings };
   } catch (error) {
     run.signal.throwIfAborted();
-    throw asDatabaseTrouble(error, doing);
+    throw database.toPorterError(error, doing);
   } finally {
     await snapshot.close().catch(() => {});
   }
+}
+
+/** Writes one table after the other into the dump so far, noting after each how far it has come. */
+async function takeTables(
+  run: StepRun,
+  {
+    folder,
+    database,
+    snapshot,
+  }: { readonly folder: string; readonly database: DatabaseEnd; readonly snapshot: DatabaseSnapshot },
+): Promise<{ dump: GrowingDump; tables: TakenTable[] }> {
+  const { sheet } = run.move;
+  const wish = sheet.take.database === false ? undefined : sheet.take.database;
+  const without = wish?.tables.without ?? [];
+  const patterns = without.map(globPattern);
+  const wanted = { database: database.text, charset: snapshot.charset, without };
+  const at = new Date();
+  const left = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
+  const dump = await GrowingDump.open(join(folder, dumpSoFar), left.at(-1)?.dump);
+  const tables = dump.whole.bytes > 0 ? left : [];
+  if (tables.length === 0) await dump.add(async sink => sink.take(snapshot.head(at)));
+  const all = snapshot.own.reduce((sum, { rows }) => sum + rows, 0);
+  let before = tables.reduce((sum, { rows }) => sum + rows, 0);
+  let noted: Promise<void> = Promise.resolve();
+  for (const table of snapshot.own.slice(tables.length)) {
+    run.signal.throwIfAborted();
+    const progress = (rows: number) => {
+      const done = before + rows;
+      run.events({ type: 'progress', what: table.name, done, of: Math.max(all, done), unit: 'rows' });
+    };
+    const most = patterns.some(one => one.test(table.name)) ? 0 : undefined;
+    let rows = 0;
+    await dump.add(async sink => {
+      rows = await snapshot.writeTable(table, sink, run.signal, { progress, most });
+    });
+    await noted;
+    tables.push({ table: table.name, rows, dump: dump.whole, of: at.toISOString() });
+    noted = note(folder, dump, { ...wanted, tables });
+    before += rows;
+    progress(0);
+  }
+  await noted;
+  return { dump, tables };
 }
 
 /** Notes how far it has come, once that is on the disk. The next table is read meanwhile. */
@@ -155,7 +163,7 @@ async function readSoFar(file: string): Promise<TakenSoFar | undefined> {
 
 /** What is done about tables that no transaction holds still, and what is told of it. */
 async function unsteadyFindings(
-  snapshot: Snapshot,
+  snapshot: DatabaseSnapshot,
   wish: 'lock' | 'read' | 'refuse',
   database: string,
 ): Promise<Finding[]> {
@@ -172,7 +180,7 @@ async function unsteadyFindings(
   }
   const locked = wish === 'lock' && (await snapshot.lock(tables));
   return [
-    {
+    finding({
       level: locked ? 'note' : 'warn',
       code: 'tables-without-transactions',
       place: database,
@@ -182,23 +190,23 @@ async function unsteadyFindings(
       remedy: locked
         ? 'Nothing needs to be done'
         : 'Put the old site into maintenance mode and pack again with --again before the cutover',
-    },
+    }),
   ];
 }
 
-/** A broken-off taking that was gone on with has tables of two moments. */
-function twoMoments(tables: readonly TakenTable[], database: string): Finding[] {
+/** A resumed dump has tables of two snapshots. */
+function twoSnapshots(tables: readonly TakenTable[], database: string): Finding[] {
   const moments = [...new Set(tables.map(({ of }) => of))].sort();
   if (moments.length < 2) return [];
   const shown = (moment: string) => moment.slice(11, 19);
   return [
-    {
+    finding({
       level: 'note',
       code: 'database-of-two-moments',
       place: database,
-      what: `The taking was broken off and gone on with: some tables are as they were at ${shown(moments[0]!)}, others as at ${shown(moments.at(-1)!)} UTC`,
-      remedy: 'If somebody wrote to the site meanwhile, take all anew with "able-porter pack --again"',
-    },
+      what: `The dump was resumed: its tables come from two snapshots (${moments.map(shown).join(' and ')} UTC)`,
+      remedy: 'If somebody wrote to the site meanwhile, take all again with "able-porter pack --again"',
+    }),
   ];
 }
 

@@ -5,17 +5,17 @@ import { type CheckedEntry, type FileEntry, linkStaysInside } from '../../core/f
 import { NameLook } from '../../core/files/names.js';
 import { ahead, alongside, together } from '../../core/files/order.js';
 import { leftOut } from '../../core/files/patterns.js';
-import type { Finding } from '../../core/findings.js';
-import { parseSize, sizeText } from '../../core/sizes.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
+import { parseSize, sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { readEntryList, writeEntryList } from '../../ends/move-folder/entry-list.js';
-import { identityOfTree, TreeIdentity } from '../move/open.js';
+import { identityOfTree, TreeIdentity } from '../move/identity.js';
 import type { StepRun } from '../move/step.js';
 import { CarryingProgress } from '../transfer/progress.js';
-import { carry, type Way } from '../transfer/transfer.js';
+import { type TransferMethod, transferFiles } from '../transfer/transfer.js';
 import { listStanding, Removal } from '../transfer/verify.js';
-import { BegunFiles } from './partial-files.js';
+import { PartialFiles } from './partial-files.js';
 
 /** What of the old site's files the sheet wants, with findings on what may not arrive. */
 export class WantedFiles {
@@ -151,23 +151,27 @@ class Looking {
   }
 
   leadsOutside({ path, to }: FileEntry): void {
-    this.told.push({
-      level: 'warn',
-      code: 'link-leads-outside',
-      place: `${this.place}/${textOf(path)}`,
-      what: `This symbolic link leads out of the site (to ${textOf(to ?? '')}) and is not taken`,
-      remedy: 'If the site needs it, make it anew at the new host',
-    });
+    this.told.push(
+      finding({
+        level: 'warn',
+        code: 'link-leads-outside',
+        place: `${this.place}/${textOf(path)}`,
+        what: `This symbolic link leads out of the site (to ${textOf(to ?? '')}) and is not taken`,
+        remedy: 'If the site needs it, make it anew at the new host',
+      }),
+    );
   }
 
   unreadable({ path }: FileEntry): void {
-    this.told.push({
-      level: 'warn',
-      code: 'name-not-readable',
-      place: `${this.place}/${textOf(path)}`,
-      what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
-      remedy: 'Rename it at the old host, or take it in an archive',
-    });
+    this.told.push(
+      finding({
+        level: 'warn',
+        code: 'name-not-readable',
+        place: `${this.place}/${textOf(path)}`,
+        what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
+        remedy: 'Rename it at the old host, or take it in an archive',
+      }),
+    );
   }
 
   /** @param entries those that passed, once more */
@@ -187,13 +191,13 @@ function largeFindings(place: string, large: readonly FileEntry[], count: number
   const listed = large.map(({ path, size }) => `${textOf(path)} (${sizeText(size)})`);
   const more = count > listed.length ? `, and ${count - listed.length} more` : '';
   return [
-    {
+    finding({
       level: 'warn',
       code: 'files-left-out-large',
       place: `${place}/${textOf(first.path)}`,
       what: `${count} ${count === 1 ? 'file is' : 'files are'} larger than take.files.larger-than and not taken: ${listed.join(', ')}${more}`,
       remedy: 'Carry by hand what the site needs of them, or raise the limit',
-    },
+    }),
   ];
 }
 
@@ -202,20 +206,21 @@ export interface TakenFiles {
   readonly part: CratePart;
   /** Files that were there from an earlier run and had not changed. */
   readonly kept: number;
-  readonly way: Way | undefined;
+  readonly way: TransferMethod | undefined;
 }
 
-/** Carries what is wanted into the crate; what is there already and unchanged is kept. */
-export async function takeFiles(
-  run: StepRun,
-  files: FilesEnd,
-  wanted: WantedFiles,
-  byContent: boolean,
-): Promise<TakenFiles> {
+/** Where files are taken from, and which. */
+interface FilesSource {
+  readonly files: FilesEnd;
+  readonly wanted: WantedFiles;
+}
+
+/** Transfers what is wanted into the crate; what is there already and unchanged is kept. */
+export async function takeFiles(run: StepRun, source: FilesSource, byContent: boolean): Promise<TakenFiles> {
   const { crate } = run.move;
   await crate.makeFolder();
-  const begun = await BegunFiles.of(crate);
-  const taking = new Taking(run, files, wanted, begun, byContent);
+  const begun = await PartialFiles.of(crate);
+  const taking = new Taking(run, source, { begun, byContent });
   const part = await crate.writeEntries('files.ndjson', taking.entries());
   await begun.forget();
   return { part, kept: taking.kept, way: taking.way };
@@ -227,16 +232,20 @@ const firstOfListing = 256;
 /** Takes the files that are wanted, some after the others. */
 class Taking {
   kept = 0;
-  way: Way | undefined;
+  way: TransferMethod | undefined;
   private readonly run: StepRun;
   private readonly files: FilesEnd;
   private readonly wanted: WantedFiles;
-  private readonly begun: BegunFiles;
+  private readonly begun: PartialFiles;
   private readonly byContent: boolean;
   private readonly progress: CarryingProgress;
   private readonly removal: Removal;
 
-  constructor(run: StepRun, files: FilesEnd, wanted: WantedFiles, begun: BegunFiles, byContent: boolean) {
+  constructor(
+    run: StepRun,
+    { files, wanted }: FilesSource,
+    { begun, byContent }: { readonly begun: PartialFiles; readonly byContent: boolean },
+  ) {
     this.run = run;
     this.files = files;
     this.wanted = wanted;
@@ -314,8 +323,8 @@ class Taking {
     }
     // What lies near is begun anew, which costs little.
     const begins = files.far ? (entry: FileEntry) => this.begun.note(entry) : undefined;
-    const cargo = { from: files, to, signal: run.signal, begun, begins, progress, pace: run.pace };
-    const { sums, way } = await carry(cargo, missing);
+    const job = { from: files, to, signal: run.signal, begun, begins, progress, rate: run.rate };
+    const { sums, way } = await transferFiles(job, missing);
     this.way ??= way;
     return path => sums.get(path) ?? sumBefore(path);
   }

@@ -4,7 +4,7 @@ import type { ByteString } from '../../core/bytes.js';
 import { entryLine, type FileEntry, readEntryLine } from '../../core/files/entries.js';
 import type { Crate } from '../../ends/move-folder/crate.js';
 import { linesOf } from '../../ends/move-folder/entry-list.js';
-import { asTrouble } from '../../ends/trouble.js';
+import { toPorterError } from '../../ends/system-errors.js';
 
 /** The list in the crate; it is there from when a pack sets out until it is done. */
 const list = 'begun.ndjson';
@@ -13,7 +13,7 @@ const list = 'begun.ndjson';
  * Files that a pack had begun to take, as they were then: what lies in the crate of one is gone on with as long as it is
  * still the same at the old end.
  */
-export class BegunFiles {
+export class PartialFiles {
   private readonly crate: Crate;
   private readonly begun: ReadonlyMap<ByteString, FileEntry>;
 
@@ -23,7 +23,7 @@ export class BegunFiles {
   }
 
   /** Those of the packs that were broken off. */
-  static async of(crate: Crate): Promise<BegunFiles> {
+  static async of(crate: Crate): Promise<PartialFiles> {
     const begun = new Map<ByteString, FileEntry>();
     for await (const lines of linesOf(crate.at(list))) {
       for (const line of lines) {
@@ -33,7 +33,7 @@ export class BegunFiles {
         if (here && (here.size !== entry.size || here.mtime !== entry.mtime)) begun.set(entry.path, entry);
       }
     }
-    return new BegunFiles(crate, begun);
+    return new PartialFiles(crate, begun);
   }
 
   /** Whether what lies there may be a part of a file as it is now, or all of it. */
@@ -48,7 +48,7 @@ export class BegunFiles {
     try {
       appendFileSync(file, `${entryLine(entry)}\n`);
     } catch (error) {
-      throw asTrouble(error, `Writing ${file}`);
+      throw toPorterError(error, `Writing ${file}`);
     }
   }
 

@@ -3,7 +3,7 @@ import { type DatabasePlace, readDatabaseUrl, shownDatabase } from '../../core/d
 import { DamageError, UsageError } from '../../core/errors.js';
 import { DumpStatements } from '../../core/sql/statements.js';
 import { readDump } from '../../ends/database/dump/reader.js';
-import { withDatabase } from '../../ends/database/server/session.js';
+import { LiveRows } from '../../ends/database/server/live-rows.js';
 import type { EventSink } from '../move/events.js';
 
 /** What putting rows back came to. */
@@ -51,21 +51,17 @@ export async function putBackRows(
   events: EventSink,
   signal: AbortSignal,
 ): Promise<RowsPutBack> {
-  return withDatabase({ place, through: undefined }, async session => {
-    const waiting: ByteString[] = [];
+  return LiveRows.use({ place, through: undefined }, async rows => {
+    let waiting: ByteString[] = [];
     let putBack = 0;
     let notThere = 0;
     const reader = new DumpStatements(anyLength, ({ sql }) => waiting.push(sql));
     const run = async (atLeast: number) => {
       if (waiting.length < atLeast) return;
-      await session.run('START TRANSACTION');
-      for (let sql = waiting.shift(); sql !== undefined; sql = waiting.shift()) {
-        const { affected } = await session.run(sql);
-        if (!/^update\b/i.test(sql)) continue;
-        if (affected > 0) putBack++;
-        else notThere++;
-      }
-      await session.run('COMMIT');
+      const found = await rows.restore(waiting);
+      waiting = [];
+      putBack += found.filter(one => one).length;
+      notThere += found.filter(one => !one).length;
       events({ type: 'progress', what: 'rows', done: putBack + notThere, of: 0, unit: 'rows' });
     };
     const whole = {

@@ -1,8 +1,8 @@
 import { gzipSync } from 'node:zlib';
 import { asBytes, bytesOfText, textOf } from '../../core/bytes.js';
-import type { Finding } from '../../core/findings.js';
-import { sizeText } from '../../core/sizes.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { type DumpPart, DumpParts } from '../../core/sql/parts.js';
+import { sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 
 /** One piece as it lies in the folder. */
@@ -71,13 +71,15 @@ export class PartsFolder {
   findings(place: string, asked: string): Finding[] {
     return this.laid
       .filter(({ bytes }) => bytes > this.limit)
-      .map(({ name, bytes }) => ({
-        level: 'warn',
-        code: 'part-too-large',
-        place: `${place}/${name}`,
-        what: `One row alone makes this piece ${sizeText(bytes)}, which is more than ${asked}`,
-        remedy: 'Ask the host to load this one, or to raise the limit of the panel',
-      }));
+      .map(({ name, bytes }) =>
+        finding({
+          level: 'warn',
+          code: 'part-too-large',
+          place: `${place}/${name}`,
+          what: `One row alone makes this piece ${sizeText(bytes)}, which is more than ${asked}`,
+          remedy: 'Ask the host to load this one, or to raise the limit of the panel',
+        }),
+      );
   }
 }
 

@@ -1,28 +1,33 @@
 import { rename, rm, stat } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { knownServer } from '../../core/database/known-servers.js';
-import type { Finding } from '../../core/findings.js';
-import { parseSize, sizeText } from '../../core/sizes.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
+import { parseSize, sizeText } from '../../core/text/sizes.js';
 import { LocalFiles } from '../../ends/files/local.js';
-import { telling } from '../../ends/trouble.js';
+import { whileDoing } from '../../ends/system-errors.js';
 import type { EventSink } from '../move/events.js';
 import { type DumpDone, rewriteDump } from './dump.js';
 import { PartsFolder } from './split-dump.js';
-import { type OwnDone, type OwnPlan, type OwnRewriting, wrong } from './standalone-options.js';
+import {
+  type StandaloneDone,
+  type StandaloneOptions,
+  type StandalonePlan,
+  wrong,
+} from './standalone-options.js';
 
 /**
  * Rewrites a dump without a move: into another file, or into pieces for a panel.
  * @throws UsageError when the wishes do not fit together
  */
-export async function rewriteDumpAlone(
-  plan: OwnPlan,
+export async function rewriteStandaloneDump(
+  plan: StandalonePlan,
   events: EventSink,
   signal: AbortSignal,
-): Promise<OwnDone> {
+): Promise<StandaloneDone> {
   const { wish, terms, left } = plan;
   refuseWrongOutput(wish);
   const { input, out } = wish;
-  const size = input === '-' ? 0 : (await telling(`Reading the dump ${input}`, () => stat(input))).size;
+  const size = input === '-' ? 0 : (await whileDoing(`Reading the dump ${input}`, () => stat(input))).size;
   const sizes = (text: string | undefined, option: string) =>
     text === undefined ? undefined : parseSize(text, option);
   const limit = sizes(wish.parts, '--parts');
@@ -53,7 +58,7 @@ export async function rewriteDumpAlone(
       wish.parts!,
       'When all are in, open the site and look whether its pages are there.',
     );
-    await telling(`Writing ${out}`, async () => {
+    await whileDoing(`Writing ${out}`, async () => {
       await rm(out, { recursive: true, force: true });
       await rename(unfinished, out);
     });
@@ -65,7 +70,7 @@ export async function rewriteDumpAlone(
   }
 }
 
-function refuseWrongOutput(wish: OwnRewriting): void {
+function refuseWrongOutput(wish: StandaloneOptions): void {
   const { input, out, dryRun, parts } = wish;
   if ((out === undefined) !== dryRun) {
     throw wrong(
@@ -86,26 +91,30 @@ function nameOf(input: string): string {
 }
 
 /** What was changed in the dump so that the server takes it. */
-function fittingFindings({ fitted, tooLong }: DumpDone, wish: OwnRewriting): Finding[] {
+function fittingFindings({ fitted, tooLong }: DumpDone, wish: StandaloneOptions): Finding[] {
   const server = wish.for!;
   const findings: Finding[] = [];
   if (fitted.size > 0) {
-    findings.push({
-      level: 'note',
-      code: 'dump-fitted',
-      place: server,
-      what: [...fitted].map(([what, times]) => `${what}${times > 1 ? ` (${times} times)` : ''}`).join('; '),
-      remedy: 'Nothing, unless a program or view needs the account that had defined it',
-    });
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'dump-fitted',
+        place: server,
+        what: [...fitted].map(([what, times]) => `${what}${times > 1 ? ` (${times} times)` : ''}`).join('; '),
+        remedy: 'Nothing, unless a program or view needs the account that had defined it',
+      }),
+    );
   }
   for (const [table, bytes] of tooLong) {
-    findings.push({
-      level: 'warn',
-      code: 'row-too-long',
-      place: table,
-      what: `A statement of ${sizeText(bytes)} is longer than ${server} takes as it comes: a row is too long to be cut off`,
-      remedy: 'Raise max_allowed_packet at the server, or ask the host to',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'row-too-long',
+        place: table,
+        what: `A statement of ${sizeText(bytes)} is longer than ${server} takes as it comes: a row is too long to be cut off`,
+        remedy: 'Raise max_allowed_packet at the server, or ask the host to',
+      }),
+    );
   }
   return findings;
 }

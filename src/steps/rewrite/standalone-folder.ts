@@ -1,28 +1,28 @@
 import { resolve } from 'node:path';
 import { bufferOf, textOf } from '../../core/bytes.js';
 import { leftOut } from '../../core/files/patterns.js';
-import type { Finding } from '../../core/findings.js';
-import { isTextFile, largestText } from '../../core/rewrite/carriers/text-files.js';
+import { isTextFile, largestText } from '../../core/files/text-files.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { countLeftWhole, rewrittenWhole } from '../../core/rewrite/carriers/whole.js';
 import { summarise } from '../../core/rewrite/report/summary.js';
 import { Tally } from '../../core/rewrite/report/tally.js';
-import { sizeText } from '../../core/sizes.js';
+import { sizeText } from '../../core/text/sizes.js';
 import { LocalFiles } from '../../ends/files/local.js';
 import { replaceFile } from '../../ends/files/replace-file.js';
 import type { EventSink } from '../move/events.js';
 import { readAll } from '../move/read-site.js';
 import { freeName } from './free-name.js';
-import { type OwnDone, type OwnPlan, refuseDumpOptions } from './standalone-options.js';
+import { refuseDumpOptions, type StandaloneDone, type StandalonePlan } from './standalone-options.js';
 
 /**
  * Rewrites the text files of a folder where they lie. What a file was before is kept in a folder beside it.
  * @throws UsageError when the wishes do not fit a folder
  */
 export async function rewriteFolder(
-  { wish, rules, left }: OwnPlan,
+  { wish, rules, left }: StandalonePlan,
   events: EventSink,
   signal: AbortSignal,
-): Promise<OwnDone> {
+): Promise<StandaloneDone> {
   refuseDumpOptions(wish, 'a folder', 'files are rewritten where they lie');
   const root = resolve(wish.input);
   const files = new LocalFiles(root);
@@ -41,13 +41,15 @@ export async function rewriteFolder(
     const name = textOf(entry.path);
     if (wish.only.length > 0 ? !names(entry) : !isTextFile(entry.path)) continue;
     if (entry.size > largestText) {
-      findings.push({
-        level: 'warn',
-        code: 'file-too-large',
-        place: name,
-        what: `It is ${sizeText(entry.size)}, more than is rewritten as one text, and was left`,
-        remedy: 'If it is a dump, rewrite it by itself; otherwise look into it by hand',
-      });
+      findings.push(
+        finding({
+          level: 'warn',
+          code: 'file-too-large',
+          place: name,
+          what: `It is ${sizeText(entry.size)}, more than is rewritten as one text, and was left`,
+          remedy: 'If it is a dump, rewrite it by itself; otherwise look into it by hand',
+        }),
+      );
       continue;
     }
     const before = await readAll(files, entry.path);

@@ -1,6 +1,6 @@
 import { parsePair } from '../../core/address/pairs.js';
 import { UsageError } from '../../core/errors.js';
-import type { Finding } from '../../core/findings.js';
+import type { Finding } from '../../core/findings/findings.js';
 import {
   type CompiledTerms,
   compileDumpTerms,
@@ -11,7 +11,7 @@ import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
 import type { RuleOptions } from '../../core/rewrite/terms/rules.js';
 
 /** A rewriting that the command line asks for, without a move. */
-export interface OwnRewriting extends Required<RuleOptions> {
+export interface StandaloneOptions extends Required<RuleOptions> {
   /** A dump, a folder, `mysql://user@host/name`, or `-` for a dump on standard input. */
   readonly input: string;
   readonly from: readonly string[];
@@ -33,14 +33,14 @@ export interface OwnRewriting extends Required<RuleOptions> {
 }
 
 /** What the wish comes to for every kind of input. */
-export interface OwnPlan extends CompiledTerms {
-  readonly wish: OwnRewriting;
+export interface StandalonePlan extends CompiledTerms {
+  readonly wish: StandaloneOptions;
   readonly terms: DumpTerms;
   readonly left: LeftList | undefined;
 }
 
 /** What was done, beyond what was rewritten. */
-export interface OwnDone {
+export interface StandaloneDone {
   readonly summary: RewriteSummary;
   readonly findings: readonly Finding[];
   /** What is told at the end: where the result is. */
@@ -54,7 +54,7 @@ const mostListed = 10_000;
  * Reads a wish.
  * @throws UsageError when its parts do not fit together
  */
-export function planOf(wish: OwnRewriting): OwnPlan {
+export function planOf(wish: StandaloneOptions): StandalonePlan {
   if (wish.from.length === 0 || wish.from.length !== wish.to.length) {
     throw wrong(
       wish,
@@ -88,7 +88,7 @@ export function shown(input: string): string {
 }
 
 /** Why a wish cannot be. */
-export function wrong({ input }: OwnRewriting, cause: string, remedy: string): UsageError {
+export function wrong({ input }: StandaloneOptions, cause: string, remedy: string): UsageError {
   return new UsageError({ doing: `Rewriting ${shown(input)}`, cause, remedy });
 }
 
@@ -97,7 +97,7 @@ export function wrong({ input }: OwnRewriting, cause: string, remedy: string): U
  * @param what the input is instead, and what is done with it
  * @throws UsageError
  */
-export function refuseDumpOptions(wish: OwnRewriting, what: string, done: string): void {
+export function refuseDumpOptions(wish: StandaloneOptions, what: string, done: string): void {
   const { out, parts, for: server, prefixFrom } = wish;
   const given = { '--out': out, '--parts': parts, '--for': server, '--prefix-from': prefixFrom };
   for (const [option, value] of Object.entries(given)) {

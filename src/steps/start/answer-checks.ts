@@ -2,21 +2,21 @@ import { basename, dirname, resolve } from 'node:path';
 import { addressPath, formatAddress, parseAddress } from '../../core/address/address.js';
 import { textOf } from '../../core/bytes.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
-import { PorterError } from '../../core/errors.js';
+import { EndError, PorterError } from '../../core/errors.js';
 import { readFront } from '../../core/pages/front.js';
 import { readPage } from '../../core/pages/page.js';
 import { dialectOfServer } from '../../core/redirects/dialects.js';
 import { fromConfiguration } from '../../core/sheet/write.js';
+import type { SeenServer } from '../../ends/database/database-end.js';
 import { isPacked } from '../../ends/database/dump/reader.js';
-import { isRefusal, lookAtServer } from '../../ends/database/server/probe.js';
+import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import { Resolver } from '../../ends/dns.js';
-import type { FilesEnd } from '../../ends/files/files-end.js';
-import { closeSessions, openFiles, placeAbove, placeBelow, placeOf } from '../../ends/files/place.js';
+import { FilesAccounts, type FilesPlace } from '../../ends/files/place.js';
 import { tryOut } from '../../ends/files/trial.js';
 import { type AskHostKey, HostKeys } from '../../ends/ssh/host-keys.js';
 import { lookAtSite, type Site, treeOf } from '../move/read-site.js';
 import { surveyDump } from '../survey/dump.js';
-import { standingFolder } from '../survey/place.js';
+import { existingFolder } from '../survey/place.js';
 import { siteAt } from '../survey/web.js';
 import type { AnswerTest, Secrets, StartWish } from './answers.js';
 
@@ -27,6 +27,7 @@ export class AnswerTests {
   private readonly askHostKey: AskHostKey | undefined;
   private site: Site | undefined;
   private folders: readonly string[] = [];
+  private accounts: FilesAccounts | undefined;
 
   /** @param sheetFile relative places count from its folder */
   constructor(sheetFile: string, signal: AbortSignal, askHostKey?: AskHostKey) {
@@ -70,12 +71,13 @@ export class AnswerTests {
   /** Looks at the old site's folder. */
   async oldFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
     return this.told(async () => {
-      const files = openFiles(this.placeOf(wish, 'old', secrets));
+      const place = this.placeOf(wish, 'old', secrets);
+      const files = place.open();
       if (!(await files.isThere())) return { good: false, said: 'there is no such folder' };
-      const site = await lookAtSite(treeOf(files), parseAddress(wish.old!));
+      const site = await lookAtSite(treeOf(place, files), parseAddress(wish.old!));
       this.site = site;
       const kind = [site.family.name, site.version.version].filter(Boolean).join(' ');
-      const inner = site.by.length === 0 ? await this.siteWithin(files) : undefined;
+      const inner = site.by.length === 0 ? await this.siteWithin(place) : undefined;
       if (inner !== undefined) return { good: false, said: `not a site itself; ${inner}` };
       if (site.configuration === undefined)
         return {
@@ -95,13 +97,10 @@ export class AnswerTests {
   }
 
   /** What site lies in one of a folder's own folders, which is a common slip. */
-  private async siteWithin(files: FilesEnd): Promise<string | undefined> {
-    for await (const { path, type } of files.list(one => one.path.includes('/'), this.signal)) {
+  private async siteWithin(place: FilesPlace): Promise<string | undefined> {
+    for await (const { path, type } of place.open().list(one => one.path.includes('/'), this.signal)) {
       if (type !== 'folder') continue;
-      const within = await lookAtSite(
-        treeOf(openFiles(placeBelow(files.place, path))),
-        parseAddress('https://a.example'),
-      );
+      const within = await lookAtSite(treeOf(place.below(textOf(path))), parseAddress('https://a.example'));
       if (within.by.length > 0) return `a ${within.family.name} site lies in its folder ${textOf(path)}`;
     }
     return undefined;
@@ -144,10 +143,10 @@ export class AnswerTests {
   async newFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
     return this.told(async () => {
       const place = this.placeOf(wish, 'new', secrets);
-      const above = openFiles(await standingFolder(placeAbove(place)));
+      const above = (await existingFolder(place.above)).open();
       const { writable, renames } = await tryOut(above, 'start', this.signal);
       if (!writable || !renames) return { good: false, said: `nothing can be written in ${above.place}` };
-      const entry = openFiles(place);
+      const entry = place.open();
       let standing = 0;
       if (await entry.isThere())
         for await (const _ of entry.list(one => one.path.includes('/'), this.signal)) standing++;
@@ -165,9 +164,15 @@ export class AnswerTests {
     const place = readDatabaseUrl(wish.newServer!)!;
     if (password === undefined)
       return { good: undefined, said: 'was not tried, since its password is not known yet' };
-    const seen = await lookAtServer({ place: { ...place, password }, through: undefined });
-    if (isRefusal(seen))
-      return { good: seen.kind === 'unreachable' ? undefined : false, said: `${seen.kind}: ${seen.why}` };
+    const database = new ServerDatabase({ place: { ...place, password }, through: undefined });
+    let seen: SeenServer;
+    try {
+      seen = await database.use(connection => connection.server());
+    } catch (error) {
+      if (!(error instanceof EndError)) throw error;
+      const { kind, details } = error;
+      return { good: kind === 'unreachable' ? undefined : false, said: `${kind}: ${details.cause}` };
+    }
     const missing = seen.missingRights.length > 0 ? `, but may not ${seen.missingRights.join(', ')}` : '';
     return {
       good: seen.missingRights.length === 0,
@@ -191,19 +196,20 @@ export class AnswerTests {
   }
 
   /** The place of an end, with the login that was given for it last. */
-  private placeOf(wish: StartWish, end: 'old' | 'new', secrets: Secrets): string {
+  private placeOf(wish: StartWish, end: 'old' | 'new', secrets: Secrets): FilesPlace {
     const [place, key, variable] =
       end === 'old'
         ? [wish.oldFiles!, wish.oldKey, wish.oldFilesPassword ?? 'OLD_FILES_PASSWORD']
         : [wish.newFiles!, wish.newKey, wish.newFilesPassword ?? 'NEW_FILES_PASSWORD'];
-    // One that was tried with another password is not used again.
-    closeSessions();
-    return placeOf(
-      place,
-      this.from,
-      { key, password: secrets[variable] },
-      new HostKeys(this.from, this.askHostKey),
-    );
+    // An account that was tried with another password is not used again.
+    this.accounts?.close();
+    this.accounts = new FilesAccounts(this.from, new HostKeys(this.from, this.askHostKey));
+    return this.accounts.place(place, { key, password: secrets[variable] });
+  }
+
+  /** Ends the connections of the checks. */
+  close(): void {
+    this.accounts?.close();
   }
 
   private async told(work: () => Promise<AnswerTest>): Promise<AnswerTest> {
@@ -212,7 +218,7 @@ export class AnswerTests {
     } catch (error) {
       this.signal.throwIfAborted();
       if (!(error instanceof PorterError)) throw error;
-      return { good: false, said: error.told.cause };
+      return { good: false, said: error.details.cause };
     }
   }
 }

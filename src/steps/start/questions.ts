@@ -243,7 +243,7 @@ function wrongAddress(answer: string): string | undefined {
     formatAddress(parseAddress(answer));
     return undefined;
   } catch (error) {
-    return error instanceof PorterError ? `${error.told.cause}. ${error.told.remedy}` : String(error);
+    return error instanceof PorterError ? `${error.details.cause}. ${error.details.remedy}` : String(error);
   }
 }
 

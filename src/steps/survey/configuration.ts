@@ -1,9 +1,8 @@
 import { textOf } from '../../core/bytes.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { type FactName, isSecret, oneFile, shownSource } from '../../core/site/configuration/source/facts.js';
 import type { Family } from '../../core/site/families/family.js';
-import { openFiles } from '../../ends/files/place.js';
 import { planConfiguration } from '../deliver/site/plan-configuration.js';
 import type { Move } from '../move/open.js';
 import { readSmall, type Site, treeOf } from '../move/read-site.js';
@@ -48,13 +47,13 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
   }
   if (!facts) {
     return [
-      {
+      finding({
         level: 'stop',
         code: 'configuration-unreadable',
         place: at(configuration),
         what: 'The configuration cannot be parsed, or is larger than 1 MiB',
         remedy: 'Open it and mend what is wrong; a working site’s configuration can be parsed',
-      },
+      }),
     ];
   }
   const findings: Finding[] = [];
@@ -70,50 +69,55 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
     );
   const missing = needsConfiguration(family) ? essential.filter(fact => !facts[fact]) : [];
   if (missing.length > 0) {
-    findings.push({
-      level: 'warn',
-      code: 'configuration-elsewhere',
-      place: at(configuration),
-      what: `Neither it nor a file that it includes says the ${missing.join(', ')} of the database`,
-      remedy: 'See to it by hand that the new host gets the right values',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'configuration-elsewhere',
+        place: at(configuration),
+        what: `Neither it nor a file that it includes says the ${missing.join(', ')} of the database`,
+        remedy: 'See to it by hand that the new host gets the right values',
+      }),
+    );
   }
   for (const { file, line, source } of site.unread) {
-    findings.push({
-      level: 'warn',
-      code: 'configuration-include',
-      place: `${at(file)}:${line}`,
-      what: `What it includes here was not read (${source.slice(0, 60)})`,
-      remedy: 'Look whether that file names a database, an address or a path of the old host',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'configuration-include',
+        place: `${at(file)}:${line}`,
+        what: `What it includes here was not read (${source.slice(0, 60)})`,
+        remedy: 'Look whether that file names a database, an address or a path of the old host',
+      }),
+    );
   }
-  const planned = await planConfiguration(
-    move,
-    family,
-    treeOf(openFiles(move.oldFiles!)),
-    configuration,
-    move.oldFiles!,
-  );
+  if (!move.oldFiles) return findings;
+  const tree = treeOf(move.oldFiles);
+  const finalPlace = move.oldFiles.text;
+  const planned = await planConfiguration(move, family, { tree, main: configuration, finalPlace });
   const byHand = planned.findings.filter(({ code }) => code !== 'keys-fresh');
   const told = new Set(byHand.map(({ place }) => place));
   for (const [fact, { computed, fromEnvironment, file, line, source, value }] of entriesOf(facts)) {
     const place = `${at(file)}:${line}`;
     if (computed && !told.has(place)) {
-      findings.push({
-        level: 'warn',
-        code: 'configuration-computed',
-        place,
-        what: `The ${fact} is worked out when the site runs (${shownSource(fact, source)})`,
-        remedy: 'See to it by hand that it is right at the new host',
-      });
+      findings.push(
+        finding({
+          level: 'warn',
+          code: 'configuration-computed',
+          place,
+          what: `The ${fact} is worked out when the site runs (${shownSource(fact, source)})`,
+          remedy: 'See to it by hand that it is right at the new host',
+        }),
+      );
     } else if (fromEnvironment && (essential as readonly string[]).includes(fact)) {
-      findings.push({
-        level: 'note',
-        code: 'configuration-environment',
-        place,
-        what: `The ${fact} is taken from the environment, for which ${file} says ${isSecret(fact) ? 'a secret' : textOf(value!)}`,
-        remedy: 'If the new host sets the variable itself, that wins; set it there',
-      });
+      findings.push(
+        finding({
+          level: 'note',
+          code: 'configuration-environment',
+          place,
+          what: `The ${fact} is taken from the environment, for which ${file} says ${isSecret(fact) ? 'a secret' : textOf(value!)}`,
+          remedy: 'If the new host sets the variable itself, that wins; set it there',
+        }),
+      );
     }
   }
   return [...findings, ...byHand, ...siteFindings(move, site)];
@@ -129,27 +133,31 @@ function siteFindings(move: Move, { facts, others, family, configuration }: Site
   const findings: Finding[] = [];
   if (facts?.network?.value === '1') {
     const to = move.newAddress.host === move.oldAddress.host;
-    findings.push({
-      level: to || move.newLive ? 'note' : 'warn',
-      code: 'network-of-sites',
-      place: `${move.oldFiles}/${facts.network.file}:${facts.network.line}`,
-      what: 'The site is a network of several sites; the configuration names the host and path of its first',
-      remedy: to
-        ? 'Nothing: its host stays'
-        : move.newLive
-          ? 'Nothing: delivery sets the hosts and paths in its tables'
-          : 'After loading the dump, set domain and path in its tables of sites and networks',
-    });
+    findings.push(
+      finding({
+        level: to || move.newLive ? 'note' : 'warn',
+        code: 'network-of-sites',
+        place: `${move.oldFiles}/${facts.network.file}:${facts.network.line}`,
+        what: 'The site is a network of several sites; the configuration names the host and path of its first',
+        remedy: to
+          ? 'Nothing: its host stays'
+          : move.newLive
+            ? 'Nothing: delivery sets the hosts and paths in its tables'
+            : 'After loading the dump, set domain and path in its tables of sites and networks',
+      }),
+    );
   }
   if (others.length > 0) {
-    findings.push({
-      level: 'note',
-      code: 'sites-several',
-      place: `${move.oldFiles}/${others[0]}`,
-      what: `The tree holds ${others.length + 1} ${family.name} sites; ${configuration} serves this address`,
-      remedy:
-        'The others go along with the files; leave their folders out with take.files.without if they shall not',
-    });
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'sites-several',
+        place: `${move.oldFiles}/${others[0]}`,
+        what: `The tree holds ${others.length + 1} ${family.name} sites; ${configuration} serves this address`,
+        remedy:
+          'The others go along with the files; leave their folders out with take.files.without if they shall not',
+      }),
+    );
   }
   return findings;
 }
@@ -174,7 +182,8 @@ export async function databaseCandidates(
       host: textIn(facts?.host),
       used: true,
     });
-  const tree = treeOf(openFiles(move.oldFiles!));
+  if (!move.oldFiles) return { candidates, findings };
+  const tree = treeOf(move.oldFiles);
   const copies: string[] = [];
   for (const path of likely) {
     if (site.files.sources.get(path) !== undefined || site.others.includes(path)) continue;
@@ -193,23 +202,27 @@ export async function databaseCandidates(
   }
   const different = candidates.filter(one => !one.used && one.name !== used && !isSample(one.file));
   if (different.length > 0) {
-    findings.push({
-      level: 'note',
-      code: 'configuration-several',
-      place: `${move.oldFiles}/${different[0]!.file}`,
-      what: `Another configuration names another database (${different.map(({ name }) => name).join(', ')}); the site uses ${used ?? 'one that is not named'}`,
-      remedy: 'Make sure that the dump is of the database that the site uses',
-    });
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'configuration-several',
+        place: `${move.oldFiles}/${different[0]!.file}`,
+        what: `Another configuration names another database (${different.map(({ name }) => name).join(', ')}); the site uses ${used ?? 'one that is not named'}`,
+        remedy: 'Make sure that the dump is of the database that the site uses',
+      }),
+    );
   }
   const open = copies.filter(path => !isSample(path));
   if (open.length > 0) {
-    findings.push({
-      level: 'warn',
-      code: 'configuration-copy',
-      place: `${move.oldFiles}/${open[0]}`,
-      what: `A copy of the configuration lies where visitors can read it as text, with its password: ${open.slice(0, 3).join(', ')}`,
-      remedy: 'Take it away from the web root, and use another password at the new host',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'configuration-copy',
+        place: `${move.oldFiles}/${open[0]}`,
+        what: `A copy of the configuration lies where visitors can read it as text, with its password: ${open.slice(0, 3).join(', ')}`,
+        remedy: 'Take it away from the web root, and use another password at the new host',
+      }),
+    );
   }
   return { candidates: candidates.filter(one => one.used || !isSample(one.file)), findings };
 }
@@ -225,13 +238,13 @@ export function configurationAbove(
   above: readonly Pick<CheckedEntry, 'path'>[] | readonly { path: string }[],
 ): Finding {
   const names = above.map(({ path }) => path).join(', ');
-  return {
+  return finding({
     level: 'note',
     code: 'configuration-above',
     place: `${move.oldFiles}/../${above[0]!.path}`,
     what: `A part of the configuration lies one folder above the site (${names}) and is taken along to the same place`,
     remedy: `See that the folder above ${move.newFiles ?? 'the new site'} is the site's own`,
-  };
+  });
 }
 
 /** Whether a site of a family cannot be without a configuration. */
@@ -241,11 +254,11 @@ export function needsConfiguration(family: Family): boolean {
 
 /** The finding that a family's configuration is not where it should be. */
 export function configurationMissing(place: string, family: Family, folder = 'old.files'): Finding {
-  return {
+  return finding({
     level: 'stop',
     code: 'configuration-missing',
     place,
     what: `The files are those of a ${family.name} site, but its configuration is not there`,
     remedy: `Check that ${folder} names the folder of the site itself, with its configuration in it`,
-  };
+  });
 }

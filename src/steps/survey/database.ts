@@ -1,20 +1,11 @@
 import type { SeenFolders } from '../../core/address/server-paths.js';
-import { shownDatabase } from '../../core/database/place.js';
 import { EndError, UsageError } from '../../core/errors.js';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { families } from '../../core/site/families/families.js';
 import type { Family } from '../../core/site/families/family.js';
 import { DumpSurvey, prefixesIn } from '../../core/site/survey/dump-survey.js';
-import { databasesSeen, type SeenDatabase } from '../../ends/database/server/catalog.js';
-import {
-  asDatabaseTrouble,
-  type DatabaseWay,
-  refusalKindOf,
-  type ServerSaid,
-  withDatabase,
-} from '../../ends/database/server/session.js';
-import { Snapshot } from '../../ends/database/server/snapshot.js';
-import { oldDatabaseOf } from '../move/databases.js';
+import type { DatabaseEnd, SeenDatabase, SeenTable } from '../../ends/database/database-end.js';
+import { type OldDatabase, oldDatabaseOf } from '../move/databases.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
 import { type SurveyedDump, seenIn } from './dump.js';
@@ -44,52 +35,49 @@ const mostBytes = 32 * 1024 * 1024;
 
 /** Looks at the old database and at those beside it. Nothing is changed. */
 export async function surveyOldDatabase(run: StepRun, site: Site | undefined): Promise<OldServer> {
-  const { move } = run;
   const none = { listed: [], dump: undefined, folders: undefined };
-  let way: DatabaseWay;
-  let charset: string | undefined;
+  let old: OldDatabase;
   try {
-    ({ way, charset } = await oldDatabaseOf(move, site));
+    old = await oldDatabaseOf(run.move, site);
   } catch (error) {
     if (!(error instanceof UsageError)) throw error;
-    const { cause, remedy } = error.told;
-    return {
-      ...none,
-      findings: [
-        refused(
-          'stop',
-          'database-missing',
-          'old.database',
-          `The old database is not known: ${cause}`,
-          remedy,
-        ),
-      ],
-    };
+    return { ...none, findings: [unknownFinding(error)] };
   }
+  const { database } = old;
   try {
-    const seen = await withDatabase(way, databasesSeen);
-    const listed = seen.map(one => listedAs(one, way.place.name));
-    const { dump, folders } = await lookThrough(run, way, charset, site?.family);
+    const seen = await database.use(connection => connection.databases());
+    const listed = seen.map(one => listedAs(one, database.name));
+    const { dump, folders } = await lookThrough(run, old, site?.family);
     const crashed = seen
-      .find(({ name }) => name === way.place.name)
+      .find(({ name }) => name === database.name)
       ?.tables.find(({ trouble }) => trouble !== undefined);
-    const findings = crashed
-      ? [
-          refused(
-            'stop',
-            'table-crashed',
-            `${way.place.name}, table ${crashed.name}`,
-            `The server cannot open it: ${crashed.trouble}`,
-            `Repair it at the old host (REPAIR TABLE ${crashed.name}), or drop it if nothing needs it`,
-          ),
-        ]
-      : [];
+    const findings = crashed ? [crashedFinding(database, crashed)] : [];
     return { listed, dump, folders, findings };
   } catch (error) {
-    const told = asDatabaseTrouble(error, 'Looking at the old database');
-    if (!(told instanceof EndError)) throw told;
-    return { ...none, findings: [unreachedFinding(told, way)] };
+    const known = database.toPorterError(error, 'Looking at the old database');
+    if (!(known instanceof EndError)) throw known;
+    return { ...none, findings: [unreachedFinding(known, database)] };
   }
+}
+
+function unknownFinding({ details: { cause, remedy } }: UsageError): Finding {
+  return finding({
+    level: 'stop',
+    code: 'database-missing',
+    place: 'old.database',
+    what: `The old database is not known: ${cause}`,
+    remedy,
+  });
+}
+
+function crashedFinding({ name }: DatabaseEnd, table: SeenTable): Finding {
+  return finding({
+    level: 'stop',
+    code: 'table-crashed',
+    place: `${name}, table ${table.name}`,
+    what: `The server cannot open it: ${table.trouble}`,
+    remedy: `Repair it at the old host (REPAIR TABLE ${table.name}), or drop it if nothing needs it`,
+  });
 }
 
 function listedAs({ name, tables }: SeenDatabase, used: string): ListedDatabase {
@@ -109,13 +97,12 @@ function listedAs({ name, tables }: SeenDatabase, used: string): ListedDatabase 
 /** Reads the tables as a dump of them would say them, as far as is needed to see what addresses stand in them. */
 async function lookThrough(
   run: StepRun,
-  way: DatabaseWay,
-  charset: string | undefined,
+  { database, charset }: OldDatabase,
   family: Family | undefined,
 ): Promise<{ dump: SurveyedDump; folders: SeenFolders }> {
   const began = performance.now();
   const reader = new DumpSurvey(family?.landmark);
-  const snapshot = await Snapshot.open(way, charset, () => true);
+  const snapshot = await database.snapshot({ charset, wanted: () => true });
   const sink = { take: (chunk: Buffer) => reader.push(chunk), waiting: 0, room: async () => {} };
   try {
     sink.take(snapshot.head(new Date()));
@@ -128,7 +115,7 @@ async function lookThrough(
     reader.push(snapshot.tail());
     reader.finish();
     const sizes = new Map(snapshot.own.map(table => [table.name, table]));
-    const seen = seenIn(reader, shownDatabase(way.place), family, began);
+    const seen = seenIn(reader, database.text, family, began);
     // Of a table that was not read whole, the server's estimate says more.
     const estimated = seen.tables.map(one => {
       const whole = sizes.get(one.name);
@@ -141,35 +128,26 @@ async function lookThrough(
   }
 }
 
-function unreachedFinding(error: EndError, { place }: DatabaseWay): Finding {
-  const kind = refusalKindOf((error.cause ?? {}) as ServerSaid);
-  const { cause, remedy } = error.told;
-  const where = `old.database: ${shownDatabase(place)}`;
-  const codes = {
-    unreachable: 'database-not-reached',
-    credentials: 'database-credentials',
-    'no such database': 'database-missing',
-    refused: 'database-refuses',
-  } as const;
-  const what = {
-    unreachable: `The old database cannot be reached from here (${cause})`,
-    credentials: `The old database refuses the user or the password (${cause})`,
-    'no such database': `The old database is not there, or this user may not open it (${cause})`,
-    refused: `The old database server refuses: ${cause}`,
-  }[kind];
-  const other =
-    kind === 'unreachable'
-      ? 'Go through the files’ SSH (old.database.through: files), or take a dump in the host’s panel and name it (dump: old.sql.gz)'
-      : remedy;
-  return refused('stop', codes[kind], where, what, other);
-}
-
-function refused(
-  level: Finding['level'],
-  code: Finding['code'],
-  place: string,
-  what: string,
-  remedy: string,
-): Finding {
-  return { level, code, place, what, remedy };
+function unreachedFinding({ kind, details: { cause, remedy } }: EndError, { text }: DatabaseEnd): Finding {
+  const place = `old.database: ${text}`;
+  if (kind === 'credentials') {
+    const what = `The old database refuses the user or the password (${cause})`;
+    return finding({ level: 'stop', code: 'database-credentials', place, what, remedy });
+  }
+  if (kind === 'no such database') {
+    const what = `The old database is not there, or this user may not open it (${cause})`;
+    return finding({ level: 'stop', code: 'database-missing', place, what, remedy });
+  }
+  if (kind === 'refused') {
+    const what = `The old database server refuses: ${cause}`;
+    return finding({ level: 'stop', code: 'database-refuses', place, what, remedy });
+  }
+  return finding({
+    level: 'stop',
+    code: 'database-not-reached',
+    place,
+    what: `The old database cannot be reached from here (${cause})`,
+    remedy:
+      'Go through the files’ SSH (old.database.through: files), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
+  });
 }

@@ -1,12 +1,13 @@
 import { basename } from 'node:path';
 import type { SeenHost } from '../../core/address/seen.js';
 import type { SeenFolders } from '../../core/address/server-paths.js';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { families } from '../../core/site/families/families.js';
 import type { Family } from '../../core/site/families/family.js';
 import { DumpSurvey, prefixesIn, type SurveyedTable } from '../../core/site/survey/dump-survey.js';
 import { readDump } from '../../ends/database/dump/reader.js';
-import { identityOf, type Move } from '../move/open.js';
+import { identityOf } from '../move/identity.js';
+import type { Move } from '../move/open.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
 
@@ -73,24 +74,24 @@ function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] 
   if (family.coreTables.length === 0) return [];
   if (dump.prefixes.length === 0) {
     return [
-      {
+      finding({
         level: 'stop',
         code: 'dump-not-of-site',
         place: dump.file,
         what: `None of its ${dump.tables.length} tables are those of a ${family.name} site`,
         remedy: 'Dump the database that the configuration names, with all of its tables',
-      },
+      }),
     ];
   }
   if (configured !== undefined && !dump.prefixes.includes(configured)) {
     return [
-      {
+      finding({
         level: 'stop',
         code: 'prefix-differs',
         place: dump.file,
         what: `The dump's tables begin with ${shown}, the configuration says "${configured}"; the new site would show an installation page`,
         remedy: 'Dump the database that belongs to this configuration, or correct its table prefix',
-      },
+      }),
     ];
   }
   const shared = families.find(
@@ -101,25 +102,25 @@ function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] 
   );
   if (shared) {
     return [
-      {
+      finding({
         level: 'stop',
         code: 'prefix-shared',
         place: dump.file,
         what: `Tables of a ${shared.name} site stand under the same prefix "${configured}"; which table belongs to whom cannot be told`,
         remedy:
           'Leave out those of the other site by name (take.database.tables.without), or give the two sites prefixes of their own',
-      },
+      }),
     ];
   }
   if (dump.prefixes.length === 1) return [];
   return [
-    {
+    finding({
       level: 'note',
       code: 'prefix-several',
       place: dump.file,
       what: `The dump holds several sites, with the prefixes ${shown}; the configuration uses "${configured ?? ''}"`,
       remedy: 'If the others are not wanted at the new host, dump only the tables of this site',
-    },
+    }),
   ];
 }
 
@@ -135,13 +136,15 @@ function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {
   const findings: Finding[] = [];
   const ofOld = [sheet.old.address, ...sheet.old.also].map(one => new URL(one).host.toLowerCase());
   if (hosts.length > 0 && !hosts.some(({ host }) => ofOld.includes(host))) {
-    findings.push({
-      level: 'warn',
-      code: 'address-not-in-data',
-      place: file,
-      what: `The old address ${sheet.old.address} stands nowhere in the dump; most often it names ${hosts[0]!.host}`,
-      remedy: 'Check old.address, and that this is the dump of this site',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'address-not-in-data',
+        place: file,
+        what: `The old address ${sheet.old.address} stands nowhere in the dump; most often it names ${hosts[0]!.host}`,
+        remedy: 'Check old.address, and that this is the dump of this site',
+      }),
+    );
   }
   for (const seen of hosts) {
     if (named.has(seen.host)) continue;
@@ -150,15 +153,17 @@ function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {
     const scheme = (seen.forms.https ?? 0) >= (seen.forms.http ?? 0) ? 'https' : 'http';
     const path = seen.base ?? (twin ? oldAddress.segments.map(one => `/${one}`).join('') : '');
     const times = `${seen.count} ${seen.count === 1 ? 'time' : 'times'}`;
-    findings.push({
-      level: 'warn',
-      code: twin ? 'address-twin' : 'address-not-named',
-      place: seen.place,
-      what: twin
-        ? `The twin ${seen.host} of the old address stands ${times} in the data (${seen.sample})`
-        : `${seen.host} stands ${times} in the data and looks like an earlier or temporary address of this site (${seen.sample})`,
-      remedy: `If it was this site, add it to the sheet: old.also: [${scheme}://${seen.host}${path}]`,
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: twin ? 'address-twin' : 'address-not-named',
+        place: seen.place,
+        what: twin
+          ? `The twin ${seen.host} of the old address stands ${times} in the data (${seen.sample})`
+          : `${seen.host} stands ${times} in the data and looks like an earlier or temporary address of this site (${seen.sample})`,
+        remedy: `If it was this site, add it to the sheet: old.also: [${scheme}://${seen.host}${path}]`,
+      }),
+    );
   }
   return findings;
 }
@@ -171,17 +176,19 @@ export function folderFindings(move: Move, seen: readonly SeenFolders[]): Findin
     counts.set(folder, { count: count + (before?.count ?? 0), place: before?.place ?? place });
   }
   const covered = (folder: string) =>
-    [...move.sheet.rewrite.pairs.flatMap(({ from, to }) => [from, to]), move.newFiles ?? '\0'].some(
+    [...move.sheet.rewrite.pairs.flatMap(({ from, to }) => [from, to]), move.newFiles?.path ?? '\0'].some(
       one => folder === one || folder.startsWith(`${one.replace(/\/$/, '')}/`),
     );
   return [...counts]
     .filter(([folder]) => !covered(folder))
     .slice(0, 5)
-    .map(([folder, { count, place }]) => ({
-      level: 'warn' as const,
-      code: 'server-path-not-named',
-      place,
-      what: `The folder ${folder} on a server is named ${count} ${count === 1 ? 'time' : 'times'} and will not be there at the new host`,
-      remedy: `Add it to the sheet: rewrite.pairs: [{ from: ${folder}, to: ${move.newFiles ?? '/the/new/folder'} }]`,
-    }));
+    .map(([folder, { count, place }]) =>
+      finding({
+        level: 'warn',
+        code: 'server-path-not-named',
+        place,
+        what: `The folder ${folder} on a server is named ${count} ${count === 1 ? 'time' : 'times'} and will not be there at the new host`,
+        remedy: `Add it to the sheet: rewrite.pairs: [{ from: ${folder}, to: ${move.newFiles?.path ?? '/the/new/folder'} }]`,
+      }),
+    );
 }

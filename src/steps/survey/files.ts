@@ -1,20 +1,21 @@
 import { dirname } from 'node:path';
+import pMap from 'p-map';
 import { SeenFolders } from '../../core/address/server-paths.js';
 import { type ByteString, textOf } from '../../core/bytes.js';
 import { type FileEntry, linkStaysInside } from '../../core/files/entries.js';
 import { leftOut } from '../../core/files/patterns.js';
-import type { Finding } from '../../core/findings.js';
+import { isTextFile, largestText } from '../../core/files/text-files.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { editsInValue } from '../../core/rewrite/carriers/value.js';
 import { observerOf } from '../../core/rewrite/report/observer.js';
 import { Tally } from '../../core/rewrite/report/tally.js';
 import { isServerFile, readServerFile } from '../../core/site/configuration/server-files.js';
 import type { Family } from '../../core/site/families/family.js';
-import { LyingAbout } from '../../core/site/survey/stray-files.js';
+import { StrayFiles } from '../../core/site/survey/stray-files.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import { inTurns } from '../../ends/in-turns.js';
-import { rulesOf, siteMoveOf } from '../move/open.js';
 import { readAll } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
+import { rulesOf, siteMoveOf } from '../move/terms.js';
 
 /** What was seen of a site's files. */
 export interface FilesSurvey {
@@ -45,11 +46,10 @@ export interface SeenFiles {
   readonly samples: readonly FileEntry[];
 }
 
-const readable = /\.(?:php|css|js|json|html?|xml|txt|ini|ya?ml)$|(?:^|\/)\.(?:htaccess|user\.ini|env)$/i;
 /** The program's own folders, which say nothing of this site. */
 const ofProgram =
   /(?:^|\/)(?:wp-includes|wp-admin|vendor|node_modules|core|libraries|administrator|includes|resources)\//;
-const largestText = 256 * 1024;
+/** So many bytes of text are read at most, the small files first: the old host may be far away. */
 const mostText = 32 * 1024 * 1024;
 const largestServerFile = 1024 * 1024;
 
@@ -64,7 +64,7 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
   const largest: FileEntry[] = [];
   const samples: FileEntry[] = [];
   const likely: string[] = [];
-  const lying = new LyingAbout(family.marks.length > 0);
+  const stray = new StrayFiles(family.marks.length > 0);
   const text = new TextOfFiles(run, family, files);
   const findings: Finding[] = [];
   const leading: FileEntry[] = [];
@@ -79,7 +79,7 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
     }
     counts[`${entry.type}s`]++;
     counts.bytes += entry.size;
-    lying.look(textOf(entry.path), entry.size);
+    stray.look(textOf(entry.path), entry.size);
     if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) leading.push(entry);
     if (entry.type === 'file') {
       keepLargest(largest, entry);
@@ -92,8 +92,11 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
     if (counts.files % 200 === 0)
       run.events({ type: 'progress', what: 'files seen', done: counts.files, of: 0, unit: 'files' });
   }
-  await inTurns(readables, files.atOnce, run.signal, entry => text.look(entry));
-  findings.push(...text.findings, ...lying.findings(files.place), ...linkFindings(files.place, leading));
+  await pMap(text.withinBudget(readables), entry => text.look(entry), {
+    concurrency: files.atOnce,
+    signal: run.signal,
+  });
+  findings.push(...text.findings, ...stray.findings(files.place), ...linkFindings(files.place, leading));
   const survey: FilesSurvey = {
     place: files.place,
     ...counts,
@@ -119,7 +122,6 @@ class TextOfFiles {
   private readonly family: Family;
   private readonly rules: ReturnType<typeof rulesOf>;
   private readonly siteMove: ReturnType<typeof siteMoveOf>;
-  private asked = 0;
 
   constructor(run: StepRun, family: Family, files: FilesEnd) {
     this.run = run;
@@ -130,13 +132,22 @@ class TextOfFiles {
     this.folders = new SeenFolders(family.landmark);
   }
 
-  /** Whether a file can say something of this site, as long as not too much was to be read already. */
+  /** Whether a file can say something of this site. */
   wants({ path, size }: FileEntry): boolean {
-    const served = isServerFile(path) && size <= largestServerFile;
-    const text = size <= largestText && readable.test(path) && !ofProgram.test(path);
-    if (!served && !(text && this.asked < mostText)) return false;
-    this.asked += size;
-    return true;
+    if (isServerFile(path)) return size <= largestServerFile;
+    return size <= largestText && isTextFile(path) && !ofProgram.test(path);
+  }
+
+  /** As many of the files as are read: those of the web server, then the smallest. */
+  withinBudget(entries: readonly FileEntry[]): FileEntry[] {
+    const first = ({ path }: FileEntry) => (isServerFile(path) ? 0 : 1);
+    let asked = 0;
+    return [...entries]
+      .sort((a, b) => first(a) - first(b) || a.size - b.size)
+      .filter(({ size }) => {
+        asked += size;
+        return asked <= mostText;
+      });
   }
 
   async look(entry: FileEntry): Promise<void> {
@@ -179,26 +190,26 @@ function linkFindings(place: string, links: readonly FileEntry[]): Finding[] {
   const [first] = links;
   if (!first) return [];
   return [
-    {
+    finding({
       level: 'warn',
       code: 'link-leads-outside',
       place: `${place}/${textOf(first.path)}`,
       what: `${links.length === 1 ? 'A symbolic link leads' : `${links.length} symbolic links lead`} out of the site (to ${textOf(first.to ?? '')}) and will not be taken`,
       remedy: 'If the site needs it, make it anew at the new host',
-    },
+    }),
   ];
 }
 
 function addressFindings({ place, withAddress: { files, occurrences, first } }: FilesSurvey): Finding[] {
   if (files === 0) return [];
   return [
-    {
+    finding({
       level: 'note',
       code: 'address-in-files',
       place: `${place}/${first}`,
       what: `${files} text ${files === 1 ? 'file names' : 'files name'} the old address (${occurrences} ${occurrences === 1 ? 'time' : 'times'}) and ${files === 1 ? 'is' : 'are'} carried as ${files === 1 ? 'it is' : 'they are'}`,
       remedy:
         'Where it matters (a theme, a script), name the file in configure.edits, or change it after the move',
-    },
+    }),
   ];
 }

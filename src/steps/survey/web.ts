@@ -1,7 +1,7 @@
 import { isIP } from 'node:net';
 import { type Address, effectivePort, formatAddress, parseAddress } from '../../core/address/address.js';
 import { isReservedName } from '../../core/address/reserved.js';
-import type { Finding } from '../../core/findings.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import { type Front, frontFindings, pageFindings, readFront } from '../../core/pages/front.js';
 import type { Family } from '../../core/site/families/family.js';
 import { lookAtCertificate, type SeenCertificate } from '../../ends/certificate.js';
@@ -60,13 +60,15 @@ export async function surveyOldWeb(
     run.signal.throwIfAborted();
     // Where the certificate is refused, that was said already.
     if (!findings.some(({ code }) => code === 'certificate-refused')) {
-      findings.push({
-        level: 'warn',
-        code: 'old-unreachable',
-        place: asked,
-        what: `The old site does not answer: ${(error as Error).message}`,
-        remedy: 'Check old.address; without it, nothing can be compared at the end',
-      });
+      findings.push(
+        finding({
+          level: 'warn',
+          code: 'old-unreachable',
+          place: asked,
+          what: `The old site does not answer: ${(error as Error).message}`,
+          remedy: 'Check old.address; without it, nothing can be compared at the end',
+        }),
+      );
     }
     return { web: { ...notAsked, asked, certificate }, findings };
   }
@@ -112,13 +114,15 @@ export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; find
   } catch (error) {
     run.signal.throwIfAborted();
     if (!findings.some(({ code }) => code === 'certificate-refused')) {
-      findings.push({
-        level: 'warn',
-        code: 'new-unreachable',
-        place: asked,
-        what: `The new web server does not answer: ${(error as Error).message}`,
-        remedy: 'Check new.reach, and that the server is set up for the new host name',
-      });
+      findings.push(
+        finding({
+          level: 'warn',
+          code: 'new-unreachable',
+          place: asked,
+          what: `The new web server does not answer: ${(error as Error).message}`,
+          remedy: 'Check new.reach, and that the server is set up for the new host name',
+        }),
+      );
     }
     return { web: { ...notAsked, asked, certificate }, findings };
   }
@@ -133,13 +137,13 @@ function skewOf({ headers, asked }: SeenPage): number | undefined {
 export function skewFindings(place: string, skew: number | undefined): Finding[] {
   if (skew === undefined || Math.abs(skew) < 300) return [];
   return [
-    {
+    finding({
       level: 'warn',
       code: 'clock-wrong',
       place,
       what: `Its clock is ${Math.round(Math.abs(skew) / 60)} minutes ${skew > 0 ? 'ahead of' : 'behind'} this machine’s`,
       remedy: 'Have the host set it; logins, planned posts and certificates go by it',
-    },
+    }),
   ];
 }
 
@@ -162,27 +166,31 @@ async function surveyCertificate(
   const place = `https://${address.host}`;
   const days = Math.floor((seen.until.getTime() - Date.now()) / dayMs);
   if (seen.refused !== undefined) {
-    findings.push({
-      level: 'warn',
-      code: 'certificate-refused',
-      place,
-      what: `Browsers refuse the certificate of the ${end} site: ${seen.refused}`,
-      remedy:
-        end === 'new'
-          ? 'Get one for the new host name before the cutover'
-          : 'Renew it, or compare over new.reach and old.reach',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'certificate-refused',
+        place,
+        what: `Browsers refuse the certificate of the ${end} site: ${seen.refused}`,
+        remedy:
+          end === 'new'
+            ? 'Get one for the new host name before the cutover'
+            : 'Renew it, or compare over new.reach and old.reach',
+      }),
+    );
   } else if (days < soonDays) {
-    findings.push({
-      level: 'warn',
-      code: 'certificate-ends-soon',
-      place,
-      what: `The certificate of the ${end} site ends in ${days} ${days === 1 ? 'day' : 'days'}`,
-      remedy:
-        end === 'new'
-          ? 'See that it is renewed by itself'
-          : 'The redirects of the old address need one for as long as they stay; see that it is renewed',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'certificate-ends-soon',
+        place,
+        what: `The certificate of the ${end} site ends in ${days} ${days === 1 ? 'day' : 'days'}`,
+        remedy:
+          end === 'new'
+            ? 'See that it is renewed by itself'
+            : 'The redirects of the old address need one for as long as they stay; see that it is renewed',
+      }),
+    );
   }
   return { certificate: { until: seen.until.toISOString(), issuer: seen.issuer }, findings };
 }
@@ -206,13 +214,15 @@ export async function surveyDns(
     records = (await Promise.all(asked.map(type => resolver.records(host, type, run.signal)))).flat();
   } catch (error) {
     run.signal.throwIfAborted();
-    findings.push({
-      level: 'note',
-      code: 'dns-not-asked',
-      place: host,
-      what: `Its records could not be asked for: ${(error as Error).message}`,
-      remedy: 'Name a resolver in dns.resolvers, or look the records up by hand before the cutover',
-    });
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'dns-not-asked',
+        place: host,
+        what: `Its records could not be asked for: ${(error as Error).message}`,
+        remedy: 'Name a resolver in dns.resolvers, or look the records up by hand before the cutover',
+      }),
+    );
     return { records: [], findings };
   }
   const unique = [...new Map(records.map(one => [`${one.name} ${one.type} ${one.value}`, one])).values()];
@@ -227,7 +237,7 @@ function dnsFindings(
 ): Finding[] {
   const findings: Finding[] = [];
   const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
-    findings.push({ level, code, place: host, what, remedy });
+    findings.push(finding({ level, code, place: host, what, remedy }));
   const planned = run.move.sheet.dns?.['address-records'];
   const leading = records.filter(({ type }) => type === 'A' || type === 'AAAA' || type === 'CNAME');
   const changes = end === (run.move.oldAddress.host === run.move.newAddress.host ? 'old' : 'new');

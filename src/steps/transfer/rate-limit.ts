@@ -1,10 +1,10 @@
 import { setTimeout } from 'node:timers/promises';
-import type { Pace } from '../move/rate-limit.js';
+import type { RateLimit } from '../move/rate-limit.js';
 
 const bytesPerSecond = 1024 * 1024;
 
-/** A pace at which a shared host has time for its visitors. */
-export class GentlePace implements Pace {
+/** A rate at which a shared host has time for its visitors. */
+export class GentleRateLimit implements RateLimit {
   readonly atOnce = 2;
   readonly streams = 1;
   /** When the bytes that were let pass will have passed, in milliseconds. */

@@ -1,13 +1,13 @@
 import { createHash, hash } from 'node:crypto';
+import pMap from 'p-map';
 import { type ByteString, textOf } from '../../core/bytes.js';
 import { EndError, PartWayError, PorterError, UsageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import { ConnectionLost } from '../../ends/connection-lost.js';
 import { type Content, chunksOf, type FileToWrite } from '../../ends/content.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import { inTurns } from '../../ends/in-turns.js';
-import { LinkLost } from '../../ends/link-lost.js';
-import { isFull } from '../../ends/trouble.js';
-import { type Pace, unhurried } from '../move/rate-limit.js';
+import { isFull } from '../../ends/system-errors.js';
+import { type RateLimit, unlimitedRate } from '../move/rate-limit.js';
 
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;
@@ -21,10 +21,10 @@ const smallBytes = 256 * 1024;
 const nothing = Buffer.alloc(0);
 
 /** How files were carried: as a stream through a command at the far side, or one by one, several at once. */
-export type Way = 'as one stream' | 'file by file';
+export type TransferMethod = 'as one stream' | 'file by file';
 
 /** Files that are to be carried from an end to another. */
-export interface Cargo {
+export interface TransferJob {
   readonly from: FilesEnd;
   readonly to: FilesEnd;
   readonly signal: AbortSignal;
@@ -32,7 +32,7 @@ export interface Cargo {
   readonly begun: ReadonlyMap<ByteString, number>;
   /** Is told of a large file before any of it is written. */
   readonly begins?: ((entry: FileEntry) => void) | undefined;
-  readonly pace: Pace;
+  readonly rate: RateLimit;
   /** Is told of bytes of a large file as they pass, and of each file that was carried. */
   readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
 }
@@ -42,12 +42,12 @@ export interface Cargo {
  * where it differs.
  * @returns the SHA-256 of each file's content as it was read, by path, and the way that was taken over a network
  */
-export async function carry(
-  cargo: Cargo,
+export async function transferFiles(
+  job: TransferJob,
   entries: readonly FileEntry[],
-): Promise<{ sums: Map<ByteString, string>; way: Way | undefined }> {
-  const { from, to, signal, progress } = cargo;
-  const begun = new Map(cargo.begun);
+): Promise<{ sums: Map<ByteString, string>; way: TransferMethod | undefined }> {
+  const { from, to, signal, progress } = job;
+  const begun = new Map(job.begun);
   const sums = new Map<ByteString, string>();
   const carried = (entry: FileEntry, sum: string) => {
     if (!sums.has(entry.path)) progress.done(entry);
@@ -59,36 +59,44 @@ export async function carry(
   const told = anew().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
   // Its error is heard of below.
   told?.catch(() => {});
-  let way: Way = 'file by file';
+  let way: TransferMethod = 'file by file';
   while (anew().length >= fewest) {
     const before = sums.size;
     const started = new Set<FileEntry>();
-    const shares = inShares(anew(), Math.min(cargo.pace.streams, Math.max(from.streams, to.streams)));
+    const shares = inShares(anew(), Math.min(job.rate.streams, Math.max(from.streams, to.streams)));
     const streams = shares.map(
       async share =>
-        (await readStream(cargo, share, started, carried)) || writeStream(cargo, share, started, carried),
+        (await readStream(job, share, started, carried)) || writeStream(job, share, started, carried),
     );
     if (!(await allOf(streams)).includes(true)) break;
     way = 'as one stream';
     // What a lost link cut off is gone on with.
     const cut = [...started].filter(({ path, size }) => !sums.has(path) && size >= worthGoingOn);
-    await inTurns(cut, to.atOnce, signal, async ({ path, size }) => {
-      const there = await to.entry(path);
-      if (there?.type === 'file' && there.size > 0 && there.size < size) begun.set(path, there.size);
-    });
+    await pMap(
+      cut,
+      async ({ path, size }) => {
+        const there = await to.entry(path);
+        if (there?.type === 'file' && there.size > 0 && there.size < size) begun.set(path, there.size);
+      },
+      { concurrency: to.atOnce, signal },
+    );
     if (sums.size === before) break;
   }
   const rest = ordered.filter(({ path }) => !sums.has(path));
-  await inTurns(rest, Math.min(cargo.pace.atOnce, Math.max(from.atOnce, to.atOnce)), signal, async entry => {
-    carried(entry, await copy(cargo, entry, begun.get(entry.path) ?? 0));
-  });
+  await pMap(
+    rest,
+    async entry => {
+      carried(entry, await copy(job, entry, begun.get(entry.path) ?? 0));
+    },
+    { concurrency: Math.min(job.rate.atOnce, Math.max(from.atOnce, to.atOnce)), signal },
+  );
   if (way === 'as one stream') {
     const sumsThere = await told;
     for (const entry of entries) {
       const there = sumsThere?.get(entry.path);
       // A file that changed while it passed may have come half-changed or padded.
       if (there !== undefined && there !== sums.get(entry.path))
-        sums.set(entry.path, await copy(cargo, entry, 0));
+        sums.set(entry.path, await copy(job, entry, 0));
     }
   }
   return { sums, way: sums.size > 0 && (from.far || to.far) ? way : undefined };
@@ -131,12 +139,12 @@ type Carried = (entry: FileEntry, sum: string) => void;
 
 /** Takes what it can of files as one stream; gives whether the end has such a thing. */
 async function readStream(
-  cargo: Cargo,
+  job: TransferJob,
   entries: readonly FileEntry[],
   started: Set<FileEntry>,
   carried: Carried,
 ): Promise<boolean> {
-  const { from, to, signal } = cargo;
+  const { from, to, signal } = job;
   const wanted = new Map(entries.map(entry => [entry.path, entry]));
   const writing = new Set<Promise<void>>();
   let oneIsDone = () => {};
@@ -153,14 +161,14 @@ async function readStream(
       if (!entry) continue;
       started.add(entry);
       if (entry.size > smallBytes) {
-        cargo.begins?.(entry);
-        const hashed = new Hashed(content, entry, cargo);
+        job.begins?.(entry);
+        const hashed = new Hashed(content, entry, job);
         await write(entry, hashed.content, () => hashed.sum());
         continue;
       }
       // Small ones are written while the next come.
       const whole = await wholeOf(content);
-      await cargo.pace.take(whole.length);
+      await job.rate.take(whole.length);
       const written: Promise<void> = write(entry, whole, () => hash('sha256', whole)).finally(() => {
         writing.delete(written);
         oneIsDone();
@@ -190,17 +198,17 @@ async function wholeOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
 
 /** Puts files as one stream; gives whether the end can take one. */
 async function writeStream(
-  cargo: Cargo,
+  job: TransferJob,
   entries: readonly FileEntry[],
   started: Set<FileEntry>,
   carried: Carried,
 ): Promise<boolean> {
-  const { from, to, signal } = cargo;
+  const { from, to, signal } = job;
   if (!to.writeMany) return false;
   const sent: [FileEntry, Hashed][] = [];
   async function* files(): AsyncIterable<FileToWrite> {
     for (const entry of entries) {
-      const hashed = new Hashed(from.read(entry.path), entry, cargo);
+      const hashed = new Hashed(from.read(entry.path), entry, job);
       sent.push([entry, hashed]);
       started.add(entry);
       yield { entry, content: hashed.content };
@@ -232,7 +240,7 @@ class Hashed {
   private readonly hash = createHash('sha256');
   private told: string | undefined;
 
-  constructor(content: AsyncIterable<Buffer>, entry: FileEntry, how: Pick<Cargo, 'progress' | 'pace'>) {
+  constructor(content: AsyncIterable<Buffer>, entry: FileEntry, how: Pick<TransferJob, 'progress' | 'rate'>) {
     this.content = this.passing(content, entry, how);
   }
 
@@ -249,10 +257,10 @@ class Hashed {
   private async *passing(
     content: AsyncIterable<Buffer>,
     entry: FileEntry,
-    { progress, pace }: Pick<Cargo, 'progress' | 'pace'>,
+    { progress, rate }: Pick<TransferJob, 'progress' | 'rate'>,
   ): AsyncIterable<Buffer> {
     for await (const chunk of content) {
-      await pace.take(chunk.length);
+      await rate.take(chunk.length);
       this.hash.update(chunk);
       progress.passed(entry, chunk.length);
       yield chunk;
@@ -264,29 +272,29 @@ class Hashed {
 /** Copies a file with its mode and time; gives its SHA-256. */
 export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry): Promise<string> {
   const silent = { passed: () => {}, done: () => {} };
-  return copyFrom({ from, to, progress: silent, pace: unhurried }, entry, 0);
+  return copyFrom({ from, to, progress: silent, rate: unlimitedRate }, entry, 0);
 }
 
 /** Copies a file from an offset on, and goes on where a link was lost. */
 export async function copy(
-  cargo: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace' | 'begins'>,
+  job: Pick<TransferJob, 'from' | 'to' | 'progress' | 'rate' | 'begins'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
-  let at = cargo.to.goesOn ? offset : 0;
+  let at = job.to.goesOn ? offset : 0;
   for (let idle = 0; ; ) {
     try {
-      return await copyFrom(cargo, entry, at);
+      return await copyFrom(job, entry, at);
     } catch (error) {
-      if (!(error instanceof LinkLost)) throw error;
-      const there = cargo.to.far && cargo.to.goesOn ? await cargo.to.entry(entry.path) : undefined;
+      if (!(error instanceof ConnectionLost)) throw error;
+      const there = job.to.far && job.to.goesOn ? await job.to.entry(entry.path) : undefined;
       const size = there?.type === 'file' && there.size <= entry.size ? there.size : 0;
       idle = size > at ? 0 : idle + 1;
       at = size;
       if (idle < linkTries) continue;
       throw new PartWayError(
         {
-          doing: `Carrying ${textOf(entry.path)} to ${cargo.to.place}`,
+          doing: `Carrying ${textOf(entry.path)} to ${job.to.place}`,
           cause: 'the link is lost each time',
           remedy:
             'Run the command again; if it ends at the same file, the disk or the quota there may be full',
@@ -298,13 +306,13 @@ export async function copy(
 }
 
 async function copyFrom(
-  { from, to, progress, pace, begins }: Pick<Cargo, 'from' | 'to' | 'progress' | 'pace' | 'begins'>,
+  { from, to, progress, rate, begins }: Pick<TransferJob, 'from' | 'to' | 'progress' | 'rate' | 'begins'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
   // Of a file that is there but for its mode and time, nothing is asked for.
   const rest = offset > 0 && offset === entry.size ? nothing : from.read(entry.path, offset);
-  const hashed = new Hashed(chunksOf(rest), entry, { progress, pace });
+  const hashed = new Hashed(chunksOf(rest), entry, { progress, rate });
   if (offset === 0 && entry.size >= worthGoingOn) begins?.(entry);
   if (offset > 0) {
     // What is there already is read where that is near.

@@ -2,7 +2,7 @@ import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import type { CheckedEntry, FileEntry } from '../../core/files/entries.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import { type Cargo, copy, worthGoingOn } from './transfer.js';
+import { copy, type TransferJob, worthGoingOn } from './transfer.js';
 
 /** A sample is at least so many files, and one in so many. */
 const sampleFewest = 50;
@@ -81,14 +81,14 @@ export function sameTime(end: FilesEnd, a: number, b: number): boolean {
  * @throws DamageError where a file does not arrive as it was read
  */
 export async function verifyArrived(
-  cargo: Pick<Cargo, 'to' | 'progress' | 'pace' | 'signal'> & {
+  job: Pick<TransferJob, 'to' | 'progress' | 'rate' | 'signal'> & {
     readonly from: (entry: FileEntry) => FilesEnd;
   },
   entries: readonly CheckedEntry[],
   sample: boolean,
   surely: { has(path: ByteString): boolean },
 ): Promise<number> {
-  const { to, signal } = cargo;
+  const { to, signal } = job;
   const some = sample && !(await to.runsCommands()) ? sampleOf(entries, surely) : entries;
   const differing = async (among: readonly CheckedEntry[]) => {
     const there = await to.checksums(
@@ -105,7 +105,7 @@ export async function verifyArrived(
     const seen = new Set(wrong);
     wrong.push(...entries.filter(entry => !seen.has(entry) && sizes.get(entry.path) !== entry.size));
   }
-  for (const entry of wrong) await copy({ ...cargo, from: cargo.from(entry) }, entry, 0);
+  for (const entry of wrong) await copy({ ...job, from: job.from(entry) }, entry, 0);
   const [still] = wrong.length > 0 ? await differing(wrong) : [];
   if (!still) return some.length;
   throw new DamageError({

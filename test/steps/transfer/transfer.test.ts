@@ -21,15 +21,14 @@ import type { ByteString } from '../../../src/core/bytes.js';
 import { EndError } from '../../../src/core/errors.js';
 import type { FileEntry } from '../../../src/core/files/entries.js';
 import { LocalFiles } from '../../../src/ends/files/local.js';
-import { openFiles } from '../../../src/ends/files/place.js';
 import { StandinFtpServer } from '../../../src/standins/hosting/ftp-server.js';
 import { StandinSftpServer } from '../../../src/standins/hosting/sftp-server.js';
 import { deliver } from '../../../src/steps/deliver.js';
-import { unhurried } from '../../../src/steps/move/rate-limit.js';
+import { unlimitedRate } from '../../../src/steps/move/rate-limit.js';
 import type { StepRun } from '../../../src/steps/move/step.js';
 import { pack } from '../../../src/steps/pack.js';
-import { GentlePace } from '../../../src/steps/transfer/rate-limit.js';
-import { carry } from '../../../src/steps/transfer/transfer.js';
+import { GentleRateLimit } from '../../../src/steps/transfer/rate-limit.js';
+import { transferFiles } from '../../../src/steps/transfer/transfer.js';
 import { undo } from '../../../src/steps/undo.js';
 import { kinds, moveBetween, standinHost } from '../../help/hosts.js';
 import { folder } from '../../help/program.js';
@@ -191,9 +190,9 @@ test('a file that grew is taken whole, also after a pack that was broken off bef
   writeFileSync(at('old/site/large'), Buffer.alloc(2_000_000, 'ebb'));
   writeFileSync(at('old/site/empty'), 'no longer');
   const stop = new AbortController();
-  const oneByOne = { ...unhurried, atOnce: 1, streams: 1 };
+  const oneByOne = { ...unlimitedRate, atOnce: 1, streams: 1 };
   const events = ({ type }: { type: string }) => type === 'progress' && stop.abort();
-  await assert.rejects(pack({ ...run, events, pace: oneByOne, signal: stop.signal }), { name: 'AbortError' });
+  await assert.rejects(pack({ ...run, events, rate: oneByOne, signal: stop.signal }), { name: 'AbortError' });
   await pack(run);
   for (const name of ['large', 'empty'])
     assert.ok(
@@ -351,12 +350,12 @@ test('what is taken: nothing larger than the sheet says, changed content of the 
   assert.equal(exact.result.kept, exact.result.counts.files - 1);
   assert.equal(readFileSync(at('move/crate/files/index.php'), 'utf8'), 'FIRST PAGE');
 
-  const pace = new GentlePace();
+  const rate = new GentleRateLimit();
   const began = performance.now();
-  await Promise.all([pace.take(100_000), pace.take(100_000), pace.take(100_000)]);
+  await Promise.all([rate.take(100_000), rate.take(100_000), rate.take(100_000)]);
   assert.ok(performance.now() - began >= 250, 'a rate holds for all that is carried at once');
   rmSync(at('move/crate'), { recursive: true });
-  await pack({ ...run, pace, again: true });
+  await pack({ ...run, rate, again: true });
   await deliver(run, usual);
   rmSync(at('old/site/large'));
   assert.deepEqual(treeOf(at('new')), treeOf(at('old/site')));
@@ -377,7 +376,7 @@ test('entries that are asked for together are the same as one by one, also while
     );
     // So a listing by one command tells them sooner.
     host.misbehaviour.slow = 30;
-    const files = openFiles(run.move.oldFiles!);
+    const files = run.move.oldFiles!.open();
     const paths = [...names, ...more] as ByteString[];
     const listing = (async () => {
       for await (const entry of files.list(() => false, run.signal)) assert.ok(entry);
@@ -535,7 +534,7 @@ test('checksums that fail while files pass are told when these have passed', asy
   let done = 0;
   const progress = { passed: () => {}, done: () => done++ };
   const signal = new AbortController().signal;
-  const cargo = { from, to, signal, begun: new Map(), pace: unhurried, progress };
-  await assert.rejects(carry(cargo, entries), /the far side is tired/);
+  const job = { from, to, signal, begun: new Map(), rate: unlimitedRate, progress };
+  await assert.rejects(transferFiles(job, entries), /the far side is tired/);
   assert.equal(done, 20);
 });

@@ -1,5 +1,4 @@
 import { asBytes, type ByteString, type Edit, Stretch, textOf } from '../../bytes.js';
-import { excerpt, showable } from '../../display.js';
 import type { ManySearch } from '../../search/many.js';
 import { looksSerialized } from '../../serialized/spans.js';
 import { readAssignments } from '../../sql/assignments.js';
@@ -21,6 +20,7 @@ import {
   type Outlet,
 } from '../../sql/scanner.js';
 import { renameTables } from '../../sql/table-names.js';
+import { excerpt, showable } from '../../text/display.js';
 import { CommonAddresses, commonForm, commonPair } from '../match/common-addresses.js';
 import type { Region } from '../match/match.js';
 import type { LeftList } from '../report/left-list.js';

@@ -1,5 +1,5 @@
 import { applyEdits, type ByteString } from '../../bytes.js';
-import { excerpt } from '../../display.js';
+import { excerpt } from '../../text/display.js';
 import type { LeftList } from '../report/left-list.js';
 import { observerOf, unnoted } from '../report/observer.js';
 import { sampleChange } from '../report/samples.js';

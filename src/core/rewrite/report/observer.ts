@@ -1,4 +1,4 @@
-import { excerpt } from '../../display.js';
+import { excerpt } from '../../text/display.js';
 import type { Form, Miss } from '../match/match.js';
 import type { LeftList } from './left-list.js';
 import type { PlaceTally } from './tally.js';

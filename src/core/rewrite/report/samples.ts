@@ -1,5 +1,5 @@
 import { applyEdits, asBytes, type ByteString, type Edit, textOf } from '../../bytes.js';
-import { showable } from '../../display.js';
+import { showable } from '../../text/display.js';
 import { type PlaceTally, wantsSample } from './tally.js';
 
 /** Shows bytes as they stand. */

@@ -1,6 +1,6 @@
 import { addressPath } from '../../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../../bytes.js';
-import type { Finding } from '../../findings.js';
+import { type Finding, finding } from '../../findings/findings.js';
 import type { SiteMove } from './source/facts.js';
 
 /** What was seen in a file that the web server or the language reads, and what of it moves with the site. */
@@ -33,7 +33,8 @@ export function readServerFile(path: string, source: ByteString, move: SiteMove,
     read(line, {
       move,
       edit: (from, to, put) => edits.push({ start: start + from, end: start + to, put: asBytes(put) }),
-      tell: finding => findings.push({ ...finding, place: `${place}:${number}` }),
+      place: `${place}:${number}`,
+      report: finding => findings.push(finding),
     });
     start += line.length + 1;
   }
@@ -43,7 +44,9 @@ export function readServerFile(path: string, source: ByteString, move: SiteMove,
 interface Line {
   readonly move: SiteMove;
   edit(from: number, to: number, put: string): void;
-  tell(finding: Omit<Finding, 'place'>): void;
+  /** The line's place, for findings. */
+  readonly place: string;
+  report(finding: Finding): void;
 }
 
 type Reader = (line: string, at: Line) => void;
@@ -62,37 +65,43 @@ const readHtaccess: Reader = (line, at) => {
   fitPath(/^(\s*RewriteBase\s+)(\S+)/i, line, at);
   fitPath(/^(\s*RewriteRule\s+(?:"[^"]*"|\S+)\s+"?)(\/[^\s"]*)/i, line, at);
   fitPath(/^(\s*ErrorDocument\s+\d+\s+)(\/\S*)/i, line, at);
-  tellHost(line, at);
+  reportHost(line, at);
   const prepended = /^\s*php_(?:admin_)?value\s+(auto_prepend_file|auto_append_file)\s+"?([^"\s]+)/i.exec(
     line,
   );
-  if (prepended) tellPrepended(prepended[1]!, prepended[2]!, at);
+  if (prepended) reportPrepended(prepended[1]!, prepended[2]!, at);
   if (/^\s*(?:php_value|php_flag)\s/i.test(line) && !prepended) {
-    at.tell({
-      level: 'note',
-      code: 'server-file-php',
-      what: `A setting of the language stands here (${line.trim().slice(0, 60)}); a server that runs it apart answers with error 500`,
-      remedy: 'If the new site answers with error 500, take the line out and set it in the panel',
-    });
+    at.report(
+      finding({
+        level: 'note',
+        code: 'server-file-php',
+        place: at.place,
+        what: `A setting of the language stands here (${line.trim().slice(0, 60)}); a server that runs it apart answers with error 500`,
+        remedy: 'If the new site answers with error 500, take the line out and set it in the panel',
+      }),
+    );
   }
 };
 
 /** https://www.php.net/manual/en/configuration.file.per-user.php */
 const readPhpIni: Reader = (line, at) => {
   const setting = /^\s*(auto_prepend_file|auto_append_file)\s*=\s*["']?([^"';\s]+)/i.exec(line);
-  if (setting) return tellPrepended(setting[1]!, setting[2]!, at);
+  if (setting) return reportPrepended(setting[1]!, setting[2]!, at);
   const path = /^\s*[\w.]+\s*=\s*["']?(\/[^"';\s]+)/.exec(line)?.[1];
   if (path === undefined) return;
   const next = at.move.rewritten(asBytes(path));
   const from = line.indexOf(path);
   if (next !== path) at.edit(from, from + path.length, next);
   else {
-    at.tell({
-      level: 'note',
-      code: 'server-file-path',
-      what: `A path on the old server stands here (${path})`,
-      remedy: 'See whether it is there at the new host, or name it in rewrite.pairs',
-    });
+    at.report(
+      finding({
+        level: 'note',
+        code: 'server-file-path',
+        place: at.place,
+        what: `A path on the old server stands here (${path})`,
+        remedy: 'See whether it is there at the new host, or name it in rewrite.pairs',
+      }),
+    );
   }
 };
 
@@ -105,17 +114,20 @@ const readRobots: Reader = (line, at) => {
     if (next !== address) at.edit(before!.length, before!.length + address!.length, next);
   }
   if (/^\s*disallow:\s*\/\s*$/i.test(line)) {
-    at.tell({
-      level: 'note',
-      code: 'robots-shut-out',
-      what: 'Search engines are told to stay away from the whole site',
-      remedy: 'If the new site shall be found, take the line out after the cutover',
-    });
+    at.report(
+      finding({
+        level: 'note',
+        code: 'robots-shut-out',
+        place: at.place,
+        what: 'Search engines are told to stay away from the whole site',
+        remedy: 'If the new site shall be found, take the line out after the cutover',
+      }),
+    );
   }
 };
 
 const readWebConfig: Reader = (line, at) => {
-  tellHost(line, at);
+  reportHost(line, at);
 };
 
 /** Puts a path below the old one where it belongs below the new one. */
@@ -141,23 +153,29 @@ export function robotsThat(wish: 'hide' | 'show', source: ByteString | undefined
   return source && asBytes(source.replace(/^\s*disallow:\s*\/\s*(?:\r?\n|$)/gim, ''));
 }
 
-function tellHost(line: string, { move, tell }: Line): void {
+function reportHost(line: string, { move, place, report }: Line): void {
   const host = move.oldAddress.host;
   if (!line.toLowerCase().replaceAll('\\.', '.').includes(host) || host === move.newAddress.host) return;
-  tell({
-    level: 'warn',
-    code: 'server-file-host',
-    what: `A rule names the old host (${line.trim().slice(0, 80)}); it may send visitors of the new site back`,
-    remedy: 'Change the rule by hand at the new host, or take it out',
-  });
+  report(
+    finding({
+      level: 'warn',
+      code: 'server-file-host',
+      place,
+      what: `A rule names the old host (${line.trim().slice(0, 80)}); it may send visitors of the new site back`,
+      remedy: 'Change the rule by hand at the new host, or take it out',
+    }),
+  );
 }
 
-function tellPrepended(setting: string, path: string, { tell }: Line): void {
+function reportPrepended(setting: string, path: string, { place, report }: Line): void {
   if (path === 'none') return;
-  tell({
-    level: 'warn',
-    code: 'server-file-prepends',
-    what: `${setting} names ${path}; where that file is not there, no page of the new site is shown`,
-    remedy: 'Take the line out for the move and let the extension that wrote it write it anew',
-  });
+  report(
+    finding({
+      level: 'warn',
+      code: 'server-file-prepends',
+      place,
+      what: `${setting} names ${path}; where that file is not there, no page of the new site is shown`,
+      remedy: 'Take the line out for the move and let the extension that wrote it write it anew',
+    }),
+  );
 }

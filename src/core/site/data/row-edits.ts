@@ -1,6 +1,6 @@
-import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../bytes.js';
+import { asBytes, type ByteString, bytesOf, textOf } from '../../bytes.js';
 import type { Column } from '../../sql/column.js';
-import { quoteName, quoteText } from '../../sql/column.js';
+import { type EncodedSql, identifier, joined, literal, literalOfBytes, sql } from '../../sql/encoded-sql.js';
 import type { Condition, DataEdit } from './data-edits.js';
 
 /** What an edit made of one row. */
@@ -65,22 +65,27 @@ export class RowEdits {
 }
 
 /** The statement that carries out one edit on one row; for a row that is taken away, on all such rows. */
-export function statementOf({ edit, put }: RowChange): ByteString {
-  const table = bytesOfText(quoteName(edit.table));
-  if (!put) {
-    const where = edit.where.map(conditionSql).join(' AND ');
-    return asBytes(`DELETE FROM ${table}${where === '' ? '' : ` WHERE ${where}`}`);
-  }
-  const column = 'remove' in edit.change ? '' : bytesOfText(quoteName(edit.change.column));
-  const found = edit.key.map((name, i) => `${bytesOfText(quoteName(name))} = ${quoteText(put.key[i]!)}`);
-  return asBytes(`UPDATE ${table} SET ${column} = ${quoteText(put.after)} WHERE ${found.join(' AND ')}`);
+export function statementOf({ edit, put }: RowChange): EncodedSql {
+  const table = identifier(edit.table);
+  if (!put || 'remove' in edit.change) return sql`DELETE FROM ${table}${whereSql(edit.where)}`;
+  const found = edit.key.map(
+    (name, i) => sql`${identifier(name)} = ${literalOfBytes(asBytes(put.key[i] ?? ''))}`,
+  );
+  return sql`UPDATE ${table} SET ${identifier(edit.change.column)} = ${literalOfBytes(put.after)} WHERE ${joined(found, sql` AND `)}`;
 }
 
-/** A condition in SQL, as bytes. */
-export function conditionSql(condition: Condition): string {
-  const column = bytesOfText(quoteName(condition.column));
-  if ('is' in condition) return `${column} = ${quoteText(bytesOfText(condition.is))}`;
-  return `(${condition.like.map(pattern => `${column} LIKE ${quoteText(bytesOfText(pattern))}`).join(' OR ')})`;
+/** The condition of a statement; empty where every row is meant. */
+export function whereSql(conditions: readonly Condition[]): EncodedSql {
+  return conditions.length === 0 ? sql`` : sql` WHERE ${joined(conditions.map(conditionSql), sql` AND `)}`;
+}
+
+function conditionSql(condition: Condition): EncodedSql {
+  const column = identifier(condition.column);
+  if ('is' in condition) return sql`${column} = ${literal(condition.is)}`;
+  return sql`(${joined(
+    condition.like.map(pattern => sql`${column} LIKE ${literal(pattern)}`),
+    sql` OR `,
+  )})`;
 }
 
 function holds(condition: Condition, cell: Buffer | null): boolean {

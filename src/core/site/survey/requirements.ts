@@ -1,5 +1,5 @@
-import type { Finding } from '../../findings.js';
-import { sizeText } from '../../sizes.js';
+import { type Finding, finding } from '../../findings/findings.js';
+import { sizeText } from '../../text/sizes.js';
 import { compareVersions, databaseVersion } from '../../versions.js';
 import type { SiteVersion } from '../families/family.js';
 import type { SeenLanguage } from './probe.js';
@@ -87,55 +87,73 @@ type Ask = (
 function askPlace({ place, take }: KnownOfEnds, ask: Ask): void {
   if (!place) return;
   const { path, writable, renames, links, freeBytes, freeFiles } = place;
-  ask('files can be written', 'yes', writable ? 'yes' : 'no', writable, {
-    level: 'stop',
-    code: 'place-not-writable',
-    place: path,
-    what: 'Nothing can be written here, where the new site shall go',
-    remedy: 'Give this account the right to write there, or name another place',
-  });
-  if (writable) {
-    ask('a folder can be renamed', 'yes', renames ? 'yes' : 'no', renames, {
+  ask(
+    'files can be written',
+    'yes',
+    writable ? 'yes' : 'no',
+    writable,
+    finding({
       level: 'stop',
-      code: 'place-not-renamable',
+      code: 'place-not-writable',
       place: path,
-      what: 'What is written here cannot be renamed, so that a finished site cannot be put in place at once',
-      remedy: 'Give this account the right to it, or name a folder on another file system',
-    });
-    if (take.links > 0)
-      ask('links can be made', `${take.links}`, links ? 'yes' : 'no', links, {
-        level: 'warn',
-        code: 'place-without-links',
+      what: 'Nothing can be written here, where the new site shall go',
+      remedy: 'Give this account the right to write there, or name another place',
+    }),
+  );
+  if (writable) {
+    ask(
+      'a folder can be renamed',
+      'yes',
+      renames ? 'yes' : 'no',
+      renames,
+      finding({
+        level: 'stop',
+        code: 'place-not-renamable',
         place: path,
-        what: `The site has ${take.links} symbolic links, and none can be made here`,
-        remedy: 'Make copies of what they lead to at the old site, or choose another host',
-      });
+        what: 'What is written here cannot be renamed, so that a finished site cannot be put in place at once',
+        remedy: 'Give this account the right to it, or name a folder on another file system',
+      }),
+    );
+    if (take.links > 0)
+      ask(
+        'links can be made',
+        `${take.links}`,
+        links ? 'yes' : 'no',
+        links,
+        finding({
+          level: 'warn',
+          code: 'place-without-links',
+          place: path,
+          what: `The site has ${take.links} symbolic links, and none can be made here`,
+          remedy: 'Make copies of what they lead to at the old site, or choose another host',
+        }),
+      );
   }
   ask(
     'room for its bytes',
     sizeText(take.bytes),
     freeBytes === undefined ? undefined : sizeText(freeBytes),
     freeBytes === undefined ? undefined : freeBytes >= take.bytes,
-    {
+    finding({
       level: 'stop',
       code: 'room-too-small',
       place: path,
       what: `${sizeText(freeBytes ?? 0)} are free, the new site needs ${sizeText(take.bytes)}`,
       remedy: 'Make room, or name another place',
-    },
+    }),
   );
   ask(
     'room for its files',
     `${take.files}`,
     freeFiles === undefined ? undefined : `${freeFiles}`,
     freeFiles === undefined ? undefined : freeFiles >= take.files,
-    {
+    finding({
       level: 'stop',
       code: 'files-too-many',
       place: path,
       what: `Only ${freeFiles} more files can be made here (inodes), the new site has ${take.files}`,
       remedy: 'Leave caches out with take.files.without, or ask the host for more inodes',
-    },
+    }),
   );
 }
 
@@ -149,13 +167,13 @@ function askLanguage({ web, language, version, extensions, family }: KnownOfEnds
       `${php} or later`,
       language?.version,
       language && compareVersions(language.version, php) >= 0,
-      {
+      finding({
         level: 'stop',
         code: 'language-too-old',
         place,
         what: `The new host runs PHP ${language?.version}, the site needs ${php} or later`,
         remedy: 'Choose a later version in the host’s panel',
-      },
+      }),
     );
   if (extensions.length > 0) {
     const missing = language && extensions.filter(one => !language.extensions.includes(one));
@@ -164,25 +182,31 @@ function askLanguage({ web, language, version, extensions, family }: KnownOfEnds
       extensions.join(', '),
       missing && (missing.length > 0 ? `not ${missing.join(', ')}` : 'all'),
       missing && missing.length === 0,
-      {
+      finding({
         level: 'stop',
         code: 'language-extension-missing',
         place,
         what: `A ${family} site needs PHP’s ${missing?.join(', ')}, which the new host has not`,
         remedy: 'Switch it on in the host’s panel',
-      },
+      }),
     );
   }
   if (!language) return;
   const { memory } = language;
   const enough = memory === undefined || memory >= leastMemory;
-  ask('memory for PHP', sizeText(leastMemory), memory === undefined ? 'no limit' : sizeText(memory), enough, {
-    level: 'warn',
-    code: 'language-memory-small',
-    place,
-    what: `PHP may use ${sizeText(memory ?? 0)} of memory only; pages with many extensions end white`,
-    remedy: 'Raise memory_limit in the host’s panel',
-  });
+  ask(
+    'memory for PHP',
+    sizeText(leastMemory),
+    memory === undefined ? 'no limit' : sizeText(memory),
+    enough,
+    finding({
+      level: 'warn',
+      code: 'language-memory-small',
+      place,
+      what: `PHP may use ${sizeText(memory ?? 0)} of memory only; pages with many extensions end white`,
+      remedy: 'Raise memory_limit in the host’s panel',
+    }),
+  );
 }
 
 function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): void {
@@ -196,13 +220,13 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
       version.mysql === undefined ? 'any' : `${version.mysql} or later`,
       database?.version,
       met,
-      {
+      finding({
         level: 'stop',
         code: 'database-too-old',
         place,
         what: `The new database server is ${seen?.version}, the site needs ${version.mysql} or later`,
         remedy: 'Ask the host for a later one',
-      },
+      }),
     );
   }
   if (database) {
@@ -212,13 +236,13 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
       'all',
       missingRights.length > 0 ? `not ${missingRights.join(', ')}` : 'all',
       missingRights.length === 0,
-      {
+      finding({
         level: 'stop',
         code: 'database-rights-missing',
         place,
         what: `The database user may not ${missingRights.join(', ')}`,
         remedy: 'Give the user all rights on this database in the host’s panel (GRANT ALL PRIVILEGES)',
-      },
+      }),
     );
   }
   if (!dump) return;
@@ -234,7 +258,7 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
       wanted.join(', '),
       missing && (missing.length > 0 ? `not ${missing.join(', ')}` : 'all'),
       missing && missing.length === 0,
-      {
+      finding({
         level: fits ? 'note' : 'stop',
         code: 'collation-missing',
         place,
@@ -242,7 +266,7 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
         remedy: fits
           ? 'Nothing: the load puts the nearest that it has in their place, and tells'
           : 'Dump with a compatible program, or replace them in the dump by ones that it knows',
-      },
+      }),
     );
   }
   ask(
@@ -250,12 +274,12 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
     sizeText(dump.longestStatement),
     database && sizeText(database.packet),
     database && (fits || database.packet > dump.longestStatement),
-    {
+    finding({
       level: 'stop',
       code: 'packet-too-small',
       place,
       what: `The dump's longest statement is ${sizeText(dump.longestStatement)}, the new server takes ${sizeText(database?.packet ?? 0)} at most`,
       remedy: 'Raise max_allowed_packet there, or dump with shorter statements',
-    },
+    }),
   );
 }

@@ -1,9 +1,9 @@
-import type { Finding } from '../../findings.js';
+import { type Finding, type FindingCode, finding, type LevelOf } from '../../findings/findings.js';
 
-/** Something in a tree that does not belong to a site at rest, or will trouble its move: what it is told by. */
-interface Kind {
-  readonly code: Finding['code'];
-  readonly level: Finding['level'];
+/** A kind of thing in a tree that does not belong to a site at rest, or will trouble its move. */
+interface KindOf<Code extends FindingCode> {
+  readonly code: Code;
+  readonly level: LevelOf<Code>;
   readonly pattern: RegExp;
   readonly what: string;
   readonly remedy: string;
@@ -13,7 +13,9 @@ interface Kind {
   readonly ofFamily?: true;
 }
 
-/** Told by what they are and where they lie, never by who made them. */
+type Kind = { [Code in FindingCode]: KindOf<Code> }[FindingCode];
+
+/** Recognised by what they are and where they are, never by who made them. */
 const kinds: readonly Kind[] = [
   {
     code: 'dump-in-web-root',
@@ -97,8 +99,8 @@ const kinds: readonly Kind[] = [
 
 const shownOfEach = 3;
 
-/** Collects what lies about in a tree, to be told as one finding a kind. */
-export class LyingAbout {
+/** Collects stray files of a tree, to be reported as one finding a kind. */
+export class StrayFiles {
   private readonly found = new Map<Kind, string[]>();
   private readonly ofFamily: boolean;
 
@@ -117,12 +119,14 @@ export class LyingAbout {
   }
 
   findings(root: string): Finding[] {
-    return [...this.found].map(([{ code, level, what, remedy }, paths]) => ({
-      level,
-      code,
-      place: `${root}/${paths[0]}`,
-      what: `${what[0]!.toUpperCase()}${what.slice(1)}: ${paths.slice(0, shownOfEach).join(', ')}${paths.length > shownOfEach ? ` and ${paths.length - shownOfEach} more` : ''}`,
-      remedy,
-    }));
+    return [...this.found].map(([{ code, level, what, remedy }, paths]) =>
+      finding({
+        level,
+        code,
+        place: `${root}/${paths[0]}`,
+        what: `${what[0]!.toUpperCase()}${what.slice(1)}: ${paths.slice(0, shownOfEach).join(', ')}${paths.length > shownOfEach ? ` and ${paths.length - shownOfEach} more` : ''}`,
+        remedy,
+      }),
+    );
   }
 }

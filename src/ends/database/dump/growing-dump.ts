@@ -1,7 +1,7 @@
 import { createReadStream, createWriteStream, existsSync } from 'node:fs';
 import { open, rename } from 'node:fs/promises';
 import type { CratePart } from '../../move-folder/crate-part.js';
-import { telling } from '../../trouble.js';
+import { whileDoing } from '../../system-errors.js';
 import { Packing } from '../io/compress.js';
 import { Measuring } from '../io/metering.js';
 import { PassingOn } from '../io/recycled-blocks.js';
@@ -24,7 +24,7 @@ export class GrowingDump {
    * anew otherwise, with no bytes.
    */
   static open(file: string, noted?: CratePart): Promise<GrowingDump> {
-    return telling(`Writing ${file}`, async () => {
+    return whileDoing(`Writing ${file}`, async () => {
       const left = noted && (await measured(file, noted.bytes));
       const kept = left && left.bytes === noted.bytes && left.sha256() === noted.sha256 ? left : undefined;
       const opened = await open(file, kept ? 'r+' : 'w');
@@ -56,7 +56,7 @@ export class GrowingDump {
 
   /** Ends when what was added before is on the disk. */
   async sync(): Promise<void> {
-    await telling(`Writing ${this.file}`, async () => {
+    await whileDoing(`Writing ${this.file}`, async () => {
       const opened = await open(this.file, 'r+');
       await opened.datasync().finally(() => opened.close());
     });
@@ -65,7 +65,7 @@ export class GrowingDump {
   /** Gives the whole dump its name. */
   async finish(name: string): Promise<CratePart> {
     await this.sync();
-    await telling(`Writing ${name}`, () => rename(this.file, name));
+    await whileDoing(`Writing ${name}`, () => rename(this.file, name));
     return this.whole;
   }
 }

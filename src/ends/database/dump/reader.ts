@@ -4,8 +4,8 @@ import type { Readable } from 'node:stream';
 import { DamageError } from '../../../core/errors.js';
 import { roomBefore, workbench } from '../../../core/kernels/workbench.js';
 import type { ManySearch } from '../../../core/search/many.js';
-import { sizeText } from '../../../core/sizes.js';
-import { asTrouble, telling } from '../../trouble.js';
+import { sizeText } from '../../../core/text/sizes.js';
+import { toPorterError, whileDoing } from '../../system-errors.js';
 import { bunzipped, gunzipped, type Packing, packingOf, unzipped } from '../io/decompress.js';
 import { blocksOf } from './read-ahead.js';
 
@@ -134,7 +134,8 @@ async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable
 
 /** Whether a dump lies in a file that can be read anywhere, and is not packed. */
 async function isPlainFile(file: string): Promise<boolean> {
-  if (file === '-' || !(await telling(`Reading the dump ${file}`, () => stat(file))).isFile()) return false;
+  if (file === '-' || !(await whileDoing(`Reading the dump ${file}`, () => stat(file))).isFile())
+    return false;
   return (await packingOfFile(file)) === undefined;
 }
 
@@ -145,7 +146,7 @@ export async function isPacked(file: string): Promise<boolean> {
 
 /** @throws DamageError where there is nothing in the file */
 async function packingOfFile(file: string): Promise<Packing | undefined> {
-  return telling(`Reading the dump ${file}`, async () => {
+  return whileDoing(`Reading the dump ${file}`, async () => {
     const handle = await open(file);
     try {
       const { buffer, bytesRead } = await handle.read(Buffer.alloc(4), 0, 4, 0);
@@ -164,7 +165,7 @@ function empty(): DamageError {
 /** Damage told by the core or by zlib, with the file's name put to it. */
 function namedDamage(error: unknown, name: string): unknown {
   if (error instanceof DamageError) {
-    const { cause, remedy } = error.told;
+    const { cause, remedy } = error.details;
     return new DamageError({ doing: `Reading the dump ${name}`, cause, remedy }, { cause: error });
   }
   const { code } = error as NodeJS.ErrnoException;
@@ -178,5 +179,5 @@ function namedDamage(error: unknown, name: string): unknown {
       { cause: error },
     );
   }
-  return asTrouble(error, `Reading the dump ${name}`);
+  return toPorterError(error, `Reading the dump ${name}`);
 }

@@ -2,7 +2,7 @@ import { createWriteStream } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { PassThrough } from 'node:stream';
-import { telling } from '../../trouble.js';
+import { whileDoing } from '../../system-errors.js';
 import { Packing } from '../io/compress.js';
 import { DirectFile } from '../io/direct-file.js';
 import { Measuring } from '../io/metering.js';
@@ -72,7 +72,7 @@ export class DumpWriter {
     await this.passingOn.end();
     const { partial } = this;
     if (partial !== undefined) {
-      await telling(`Writing ${this.file}`, async () => {
+      await whileDoing(`Writing ${this.file}`, async () => {
         const file = await open(partial, 'r+');
         await file.sync().finally(() => file.close());
         await rename(partial, this.file);

@@ -1,6 +1,6 @@
 import { closeSync, constants, openSync, write, writeSync } from 'node:fs';
 import { blockBytes, workbench } from '../../../core/kernels/workbench.js';
-import { asTrouble } from '../../trouble.js';
+import { toPorterError } from '../../system-errors.js';
 
 /** So many blocks can be filled or on their way to the disk at a time, where they are our own. */
 const ownBlocks = 4;
@@ -80,7 +80,7 @@ export class DirectFile {
     this.freeLater = undefined;
     const most = Math.min(bytes / blockBytes, this.blocks / 2);
     while (this.underWay.size > most) await Promise.race(this.underWay);
-    if (this.failure) throw asTrouble(this.failure, this.doing);
+    if (this.failure) throw toPorterError(this.failure, this.doing);
   }
 
   /** Ends when all whole blocks are written. */

@@ -1,6 +1,6 @@
 import type { Writable } from 'node:stream';
 import { finished, pipeline } from 'node:stream/promises';
-import { asTrouble } from '../../trouble.js';
+import { toPorterError } from '../../system-errors.js';
 
 /** Bytes that are passed on together. */
 const blockBytes = 1 << 20;
@@ -93,6 +93,6 @@ export class PassingOn {
   }
 
   private tellFailure(): void {
-    if (this.failure) throw asTrouble(this.failure, this.doing);
+    if (this.failure) throw toPorterError(this.failure, this.doing);
   }
 }

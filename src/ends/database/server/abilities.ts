@@ -1,16 +1,17 @@
+import { type EncodedSql, sql } from '../../../core/sql/encoded-sql.js';
 import type { DatabaseSession, ServerSaid } from './session.js';
 
 /** What a load does, tried out on a table of no importance, in order. */
-const trials: readonly (readonly [ability: string, sql: string])[] = [
-  ['create tables', 'CREATE TABLE able_porter_trial (id INT PRIMARY KEY, v VARCHAR(9))'],
-  ['insert rows', "INSERT INTO able_porter_trial VALUES (1, 'a')"],
-  ['read rows', 'SELECT id FROM able_porter_trial'],
-  ['change rows', "UPDATE able_porter_trial SET v = 'b'"],
-  ['alter tables', 'ALTER TABLE able_porter_trial ADD KEY v (v)'],
-  ['lock tables', 'LOCK TABLES able_porter_trial WRITE'],
-  ['unlock tables', 'UNLOCK TABLES'],
-  ['delete rows', 'DELETE FROM able_porter_trial'],
-  ['drop tables', 'DROP TABLE able_porter_trial'],
+const trials: readonly (readonly [ability: string, statement: EncodedSql])[] = [
+  ['create tables', sql`CREATE TABLE able_porter_trial (id INT PRIMARY KEY, v VARCHAR(9))`],
+  ['insert rows', sql`INSERT INTO able_porter_trial VALUES (1, 'a')`],
+  ['read rows', sql`SELECT id FROM able_porter_trial`],
+  ['change rows', sql`UPDATE able_porter_trial SET v = 'b'`],
+  ['alter tables', sql`ALTER TABLE able_porter_trial ADD KEY v (v)`],
+  ['lock tables', sql`LOCK TABLES able_porter_trial WRITE`],
+  ['unlock tables', sql`UNLOCK TABLES`],
+  ['delete rows', sql`DELETE FROM able_porter_trial`],
+  ['drop tables', sql`DROP TABLE able_porter_trial`],
 ];
 
 /**
@@ -19,10 +20,10 @@ const trials: readonly (readonly [ability: string, sql: string])[] = [
  */
 export async function missingAbilities(session: DatabaseSession): Promise<string[]> {
   const missing: string[] = [];
-  await session.run('DROP TABLE IF EXISTS able_porter_trial').catch(() => {});
-  for (const [ability, sql] of trials) {
+  await session.run(sql`DROP TABLE IF EXISTS able_porter_trial`).catch(() => {});
+  for (const [ability, statement] of trials) {
     try {
-      await session.run(sql);
+      await session.run(statement);
     } catch (error) {
       if (!isDenied(error as ServerSaid)) throw error;
       missing.push(ability);

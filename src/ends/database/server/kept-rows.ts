@@ -1,7 +1,7 @@
 import { open } from 'node:fs/promises';
 import { asBytes, type ByteString, bufferOf, bytesOfText } from '../../../core/bytes.js';
 import { version } from '../../../version.js';
-import { telling } from '../../trouble.js';
+import { whileDoing } from '../../system-errors.js';
 
 /** What rows were, as statements in a file that is on the disk before the rows change. */
 export class KeptRows {
@@ -16,7 +16,7 @@ export class KeptRows {
 
   /** Adds statements; they are on the disk when this ends. */
   async keep(statements: readonly ByteString[]): Promise<void> {
-    await telling(`Writing ${this.file}`, async () => {
+    await whileDoing(`Writing ${this.file}`, async () => {
       if (!this.handle) {
         this.handle = await open(this.file, 'ax', 0o600);
         await this.handle.appendFile(this.head());

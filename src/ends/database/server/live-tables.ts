@@ -1,6 +1,8 @@
 import type { LiveTable } from '../../../core/database/row-update.js';
 import { writingOf } from '../../../core/sql/column.js';
-import { columnsOf, type SeenTable, tablesOf } from './catalog.js';
+import { sql } from '../../../core/sql/encoded-sql.js';
+import type { SeenTable } from '../database-end.js';
+import { columnsOf, tablesOf } from './catalog.js';
 import type { DatabaseSession } from './session.js';
 
 /** A table with what the server says of its size. */
@@ -15,7 +17,7 @@ export async function liveTables(session: DatabaseSession): Promise<SeenLiveTabl
   const touched = new Set(
     (
       await session.rows(
-        "SELECT TABLE_NAME, COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND EXTRA LIKE '%on update%'",
+        sql`SELECT TABLE_NAME, COLUMN_NAME FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND EXTRA LIKE '%on update%'`,
       )
     ).map(names => names.join('\0')),
   );
@@ -37,7 +39,7 @@ export async function liveTables(session: DatabaseSession): Promise<SeenLiveTabl
 /** The columns of each table's primary key, or of a unique key without NULL in it. */
 async function keysOf(session: DatabaseSession): Promise<Map<string, string[]>> {
   const rows = await session.rows(
-    `SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, NULLABLE, SUB_PART FROM information_schema.STATISTICS
+    sql`SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, NULLABLE, SUB_PART FROM information_schema.STATISTICS
      WHERE TABLE_SCHEMA = DATABASE() AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`,
   );
   const indexes = new Map<string, { table: string; columns: string[]; sure: boolean }>();

@@ -1,37 +1,22 @@
-import { asBytes, type ByteString, textOf } from '../../../core/bytes.js';
+import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
 import { DamageError } from '../../../core/errors.js';
-import { quoteText } from '../../../core/sql/column.js';
+import {
+  type EncodedSql,
+  encodedSql,
+  identifier,
+  literal,
+  literalOfBytes,
+  quoteName,
+  sql,
+} from '../../../core/sql/encoded-sql.js';
 import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
-import { type DumpProgress, readDump } from '../dump/reader.js';
-import { bytes } from './catalog.js';
-import type { SeenServer } from './probe.js';
+import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } from '../database-end.js';
+import { readDump } from '../dump/reader.js';
 import { type DatabaseSession, isPassing, type ServerSaid } from './session.js';
-
-/** What a load came to. */
-export type LoadDone = Pick<Load, 'fitted' | 'warnings' | 'leftOut'>;
-
-/** What a server warned of while rows went in. */
-export interface LoadWarning {
-  readonly table: string;
-  /** The server's number for it: https://mariadb.com/kb/en/mariadb-error-codes/ */
-  readonly code: number;
-  readonly message: string;
-  count: number;
-}
 
 /** The name of the small table in which a load notes how far it is. It is dropped at the end. */
 export const loadTable = 'able_porter_load';
-
-/** Where a load stands, as its table says. */
-export interface LoadPosition {
-  /** Which dump is loaded: its SHA-256. */
-  readonly dump: string;
-  /** How many of its statements are done for good. */
-  readonly done: number;
-  /** The table that rows went into last. */
-  readonly table: string;
-}
 
 /** Bytes of one statement as the dump is cut; the numbers of statements depend on it. */
 const longestStatement = 512 * 1024;
@@ -49,7 +34,7 @@ const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 135
  * Loads the statements of a dump over one connection: in transactions, each of which also notes how far the load is,
  * so that a load that is broken off at any moment goes on at the right statement. What can be retried is.
  */
-class Load {
+class Load implements LoadDone {
   readonly fitted: Fitted = new Map();
   readonly warnings: LoadWarning[] = [];
   /** Statements that work on something else than this database, and were not run. */
@@ -90,18 +75,18 @@ class Load {
 
   /** Readies the session, and what a broken-off load left of a table without transactions. */
   async begin(): Promise<void> {
-    await this.session.run('SET NAMES utf8mb4');
+    await this.session.run(sql`SET NAMES utf8mb4`);
     await this.session.run(
-      "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, unique_checks = 0, net_read_timeout = 28800, wait_timeout = 28800",
+      sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, unique_checks = 0, net_read_timeout = 28800, wait_timeout = 28800`,
     );
     const { table } = this.position;
     if (table === '') return;
     const engine = await this.session.value(
-      `SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ${quoteText(table)}`,
+      sql`SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ${literalOfBytes(asBytes(table))}`,
     );
     if (!engine || /^innodb$/i.test(engine)) return;
     // Nobody can tell how much of the last statement such a table has taken.
-    await this.session.run(`TRUNCATE TABLE \`${table.replaceAll('`', '``')}\``);
+    await this.session.run(sql`TRUNCATE TABLE ${encodedSql(quoteName(table))}`);
     this.redo = table;
   }
 
@@ -167,16 +152,18 @@ class Load {
   }
 
   /** A statement that a server commits by itself, or that holds for the session. */
-  private async workAlone({ sql, kind }: DumpStatement, number: number): Promise<void> {
+  private async workAlone(statement: DumpStatement, number: number): Promise<void> {
+    const { kind } = statement;
     try {
-      await this.session.run(fitStatement(sql, this.has, this.fitted));
+      await this.session.run(encodedSql(fitStatement(statement.sql, this.has, this.fitted)));
     } catch (error) {
       const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
       if (kind === 'session' && !isPassing(error) && isUnknownSetting(error)) {
-        this.leftOut.push(headOf(sql));
+        this.leftOut.push(headOf(statement.sql));
         return;
       }
-      if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0)) throw inStatement(error, sql);
+      if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0))
+        throw inStatement(error, statement.sql);
     }
     if (kind === 'session') return;
     this.position = { ...this.position, done: number };
@@ -205,7 +192,7 @@ class Load {
         break;
       } catch (error) {
         if (!isPassing(error) || attempt === tries) throw error;
-        await this.session.run('ROLLBACK');
+        await this.session.run(sql`ROLLBACK`);
         await new Promise(resolve => setTimeout(resolve, 200 * attempt));
       }
     }
@@ -214,20 +201,21 @@ class Load {
 
   private async doBatch(batch: typeof this.queue): Promise<void> {
     const { table } = batch[0]!.statement;
-    await this.session.run('START TRANSACTION');
-    for (const { statement } of batch) for (const sql of this.pieces(statement)) await this.put(sql, table);
+    await this.session.run(sql`START TRANSACTION`);
+    for (const { statement } of batch)
+      for (const piece of this.pieces(statement)) await this.put(piece, table);
     const position = { ...this.position, done: Math.max(this.position.done, batch.at(-1)!.number) };
     await this.session.run(notes(position));
-    await this.session.run('COMMIT');
+    await this.session.run(sql`COMMIT`);
     this.position = position;
   }
 
-  private async put(sql: ByteString, table: string): Promise<void> {
+  private async put(statement: ByteString, table: string): Promise<void> {
     try {
-      const { warnings } = await this.session.run(sql);
+      const { warnings } = await this.session.run(encodedSql(statement));
       if (warnings > 0) await this.note(table);
     } catch (error) {
-      throw inStatement(error, sql);
+      throw inStatement(error, statement);
     }
   }
 
@@ -242,7 +230,7 @@ class Load {
   }
 
   private async note(table: string): Promise<void> {
-    for (const [level, code, message] of await this.session.rows('SHOW WARNINGS')) {
+    for (const [level, code, message] of await this.session.rows(sql`SHOW WARNINGS`)) {
       if (level === 'Note') continue;
       const known = this.warnings.find(one => one.table === table && one.code === Number(code));
       if (known) known.count++;
@@ -252,22 +240,12 @@ class Load {
   }
 }
 
-/** How a dump is loaded. */
-export interface LoadWish {
-  /** What the server says of itself. */
-  readonly server: SeenServer;
-  readonly signal: AbortSignal;
-  /** Bytes of the longest statement to send, where that is less than the server says. */
-  readonly limit?: number;
-  readonly progress?: DumpProgress;
-}
-
 /** Loads a dump from its first statement, or from where an earlier load of the same was broken off. */
 export async function loadDump(
   session: DatabaseSession,
   file: string,
   position: LoadPosition,
-  { server, signal, limit, progress }: LoadWish,
+  { server, signal, limit, progress }: LoadOptions,
 ): Promise<LoadDone> {
   const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
   const load = new Load(session, position, {
@@ -286,33 +264,35 @@ export function longestFor({ packet }: SeenServer): number {
   return Math.max(16 * 1024, packet - 4096);
 }
 
-/** Where a load of some dump stands; undefined where none was begun. */
+const noteTable = identifier(loadTable);
+
+/** How far a load of some dump has come; undefined where none has begun. */
 export async function positionOf(session: DatabaseSession): Promise<LoadPosition | undefined> {
-  const [there] = await session.rows(`SHOW TABLES LIKE '${loadTable.replaceAll('_', '\\_')}'`);
+  const [there] = await session.rows(sql`SHOW TABLES LIKE ${literal(loadTable.replaceAll('_', '\\_'))}`);
   if (!there) return undefined;
-  const [row] = await session.rows(`SELECT dump, done, table_name FROM ${loadTable}`);
+  const [row] = await session.rows(sql`SELECT dump, done, table_name FROM ${noteTable}`);
   if (!row) return undefined;
   const [dump, done, table] = row;
-  return { dump: dump!, done: Number(done), table: bytes(table!) };
+  return { dump: dump ?? '', done: Number(done), table: bytesOfText(table ?? '') };
 }
 
-/** Notes that a load begins. */
+/** Notes that a load begins. @param dump its SHA-256 */
 export async function beginLoad(session: DatabaseSession, dump: string): Promise<LoadPosition> {
-  await session.run(`DROP TABLE IF EXISTS ${loadTable}`);
+  await endLoad(session);
   await session.run(
-    `CREATE TABLE ${loadTable} (id TINYINT NOT NULL PRIMARY KEY, dump CHAR(64) NOT NULL, done BIGINT NOT NULL, table_name VARCHAR(64) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4`,
+    sql`CREATE TABLE ${noteTable} (id TINYINT NOT NULL PRIMARY KEY, dump CHAR(64) NOT NULL, done BIGINT NOT NULL, table_name VARCHAR(64) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4`,
   );
-  await session.run(`INSERT INTO ${loadTable} VALUES (1, ${quoteText(dump)}, 0, '')`);
+  await session.run(sql`INSERT INTO ${noteTable} VALUES (1, ${literal(dump)}, 0, '')`);
   return { dump, done: 0, table: '' };
 }
 
-/** Takes the note away. */
+/** Removes the note. */
 export async function endLoad(session: DatabaseSession): Promise<void> {
-  await session.run(`DROP TABLE IF EXISTS ${loadTable}`);
+  await session.run(sql`DROP TABLE IF EXISTS ${noteTable}`);
 }
 
-function notes({ done, table }: LoadPosition): string {
-  return `UPDATE ${loadTable} SET done = ${done}, table_name = ${quoteText(table)}`;
+function notes({ done, table }: LoadPosition): EncodedSql {
+  return sql`UPDATE ${noteTable} SET done = ${done}, table_name = ${literalOfBytes(asBytes(table))}`;
 }
 
 function putsRows({ kind }: DumpStatement): boolean {

@@ -3,7 +3,9 @@ import type { Duplex } from 'node:stream';
 import type { Connection, ResultSetHeader } from 'mysql2';
 import { type DatabasePlace, shownDatabase } from '../../../core/database/place.js';
 import { EndError, PartWayError, PorterError } from '../../../core/errors.js';
+import type { EncodedSql } from '../../../core/sql/encoded-sql.js';
 import type { SshSession } from '../../ssh/session.js';
+import type { RefusalKind } from '../database-end.js';
 
 /** What a server answers to a statement that gives no rows. */
 export interface Effect {
@@ -12,7 +14,7 @@ export interface Effect {
 }
 
 /** How a database is reached: straight, or from the host of an SSH account. */
-export interface DatabaseWay {
+export interface DatabaseRoute {
   readonly place: DatabasePlace;
   readonly through: SshSession | undefined;
 }
@@ -24,14 +26,14 @@ const usualSockets = ['/run/mysqld/mysqld.sock', '/var/lib/mysql/mysql.sock', '/
 
 /** One connection to a database server. Statements are bytes and are sent as they are. */
 export class DatabaseSession {
-  readonly way: DatabaseWay;
+  readonly route: DatabaseRoute;
   private readonly connection: Connection;
   private readonly tunnel: Duplex | undefined;
   /** Who waits for a statement that is under way. */
   private readonly waiting = new Set<(error: unknown) => void>();
 
-  private constructor(way: DatabaseWay, connection: Connection, tunnel: Duplex | undefined) {
-    this.way = way;
+  private constructor(route: DatabaseRoute, connection: Connection, tunnel: Duplex | undefined) {
+    this.route = route;
     this.connection = connection;
     this.tunnel = tunnel;
     // Whatever is under way is told of it.
@@ -39,8 +41,8 @@ export class DatabaseSession {
   }
 
   /** @throws EndError when the server cannot be reached or refuses the credentials */
-  static async open(way: DatabaseWay): Promise<DatabaseSession> {
-    const { place, through } = way;
+  static async open(route: DatabaseRoute): Promise<DatabaseSession> {
+    const { place, through } = route;
     let tunnel: Duplex | undefined;
     try {
       tunnel = through && (await tunnelTo(through, place));
@@ -61,27 +63,27 @@ export class DatabaseSession {
         connection.connect(error => (error ? reject(error) : resolve()));
       });
       connection.removeAllListeners('error');
-      return new DatabaseSession(way, connection, tunnel);
+      return new DatabaseSession(route, connection, tunnel);
     } catch (error) {
       tunnel?.destroy();
-      throw asDatabaseTrouble(error, `Connecting to the database ${shownDatabase(place)}`);
+      throw connectionError(error, `Connecting to the database ${shownDatabase(place)}`);
     }
   }
 
-  /** Rows as text, for what the server says of itself. @param sql ASCII, or bytes in the session's character set */
-  async rows(sql: string): Promise<(string | null)[][]> {
+  /** Rows as text, for what the server says of itself. */
+  async rows(sql: EncodedSql): Promise<(string | null)[][]> {
     const list: (string | null)[][] = [];
     await this.each(sql, cells => list.push(cells.map(cell => cell?.toString('utf8') ?? null)));
     return list;
   }
 
   /** The first cell of the first row, as text. */
-  async value(sql: string): Promise<string | null | undefined> {
+  async value(sql: EncodedSql): Promise<string | null | undefined> {
     return (await this.rows(sql))[0]?.[0];
   }
 
   /** Gives each row as it comes in. A `cells` is only good until the next. */
-  each(sql: string, take: (cells: (Buffer | null)[]) => void): Promise<void> {
+  each(sql: EncodedSql, take: (cells: (Buffer | null)[]) => void): Promise<void> {
     return this.underWay((resolve, reject) => {
       const query = this.connection.query({ sql, rowsAsArray: true, typeCast: false });
       let failure: unknown;
@@ -99,7 +101,7 @@ export class DatabaseSession {
   }
 
   /** Runs a statement that gives no rows. */
-  run(sql: string): Promise<Effect> {
+  run(sql: EncodedSql): Promise<Effect> {
     return this.underWay((resolve, reject) => {
       this.connection.query({ sql }, (error, result) => {
         if (error) return reject(error);
@@ -171,14 +173,14 @@ const latin1 = 8;
 
 /** Opens a database, does something with it, and closes it again. */
 export async function withDatabase<T>(
-  way: DatabaseWay,
+  route: DatabaseRoute,
   work: (session: DatabaseSession) => Promise<T>,
 ): Promise<T> {
-  const session = await DatabaseSession.open(way);
+  const session = await DatabaseSession.open(route);
   try {
     return await work(session);
   } catch (error) {
-    throw asDatabaseTrouble(error, `Asking the database ${shownDatabase(way.place)}`);
+    throw toDatabaseError(error, `Asking the database ${shownDatabase(route.place)}`);
   } finally {
     await session.close();
   }
@@ -236,10 +238,7 @@ export function isPassing(error: unknown): boolean {
   return /^ER_LOCK_(?:DEADLOCK|WAIT_TIMEOUT)$/.test((error as ServerSaid).code ?? '');
 }
 
-/** Why a database could not be opened or asked. */
-export type RefusalKind = 'unreachable' | 'credentials' | 'no such database' | 'refused';
-
-export function refusalKindOf({ code }: ServerSaid): RefusalKind {
+function refusalKindOf({ code }: ServerSaid): RefusalKind {
   if (code === 'ER_ACCESS_DENIED_ERROR') return 'credentials';
   if (code === 'ER_BAD_DB_ERROR' || code === 'ER_DBACCESS_DENIED_ERROR') return 'no such database';
   const network =
@@ -259,11 +258,11 @@ const remedies: Record<RefusalKind, string> = {
 const causes: Record<number, { cause: string; remedy: string }> = {
   1021: {
     cause: 'the disk of the database server is full',
-    remedy: 'Make room there and run the command again; it goes on where it was',
+    remedy: 'Make room there and run the command again; it resumes where it was',
   },
   1114: {
     cause: 'the table is full: the disk or quota of the database server is used up',
-    remedy: 'Make room there and run the command again; it goes on where it was',
+    remedy: 'Make room there and run the command again; it resumes where it was',
   },
   1030: {
     cause: 'the storage of the database server fails',
@@ -284,25 +283,32 @@ const causes: Record<number, { cause: string; remedy: string }> = {
   },
 };
 
-/** Turns what a driver or server said into an error that tells what was being done and what to try. */
-export function asDatabaseTrouble(error: unknown, doing: string): unknown {
+/** What a driver or server said, as an error that says what was being done and what to try. */
+export function toDatabaseError(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const said = error as ServerSaid;
   if (typeof said.code !== 'string') return error;
-  // Statements are bytes to the driver, and so is what the server quotes of them.
-  const why = shownMessage(said.sqlMessage ?? said.message ?? said.code);
-  const connecting = doing.startsWith('Connecting');
-  const known = connecting ? undefined : causes[said.errno ?? 0];
-  if (known) {
-    const told = { doing, cause: `${known.cause} (${why})`, remedy: known.remedy };
-    return new PartWayError(told, { cause: error });
-  }
-  if (isLost(said) && !connecting) {
-    const remedy = 'Run the command again when the server answers; it goes on where it was';
-    return new PartWayError({ doing, cause: `the connection was lost (${why})`, remedy }, { cause: error });
-  }
+  const why = reasonOf(said);
+  const known = causes[said.errno ?? 0];
+  if (known) return new PartWayError({ doing, ...known, cause: `${known.cause} (${why})` }, { cause: error });
+  if (!isLost(said)) return connectionError(error, doing);
+  const remedy = 'Run the command again when the server answers; it resumes where it was';
+  const cause = `the connection was lost (${why})`;
+  return new PartWayError({ doing, kind: 'connection lost', cause, remedy }, { cause: error });
+}
+
+/** The same while there is no connection yet. */
+function connectionError(error: unknown, doing: string): unknown {
+  if (error instanceof PorterError) return error;
+  const said = error as ServerSaid;
+  if (typeof said.code !== 'string') return error;
   const kind = refusalKindOf(said);
-  return new EndError({ doing, cause: why || said.code, remedy: remedies[kind] }, { cause: error });
+  return new EndError({ doing, kind, cause: reasonOf(said), remedy: remedies[kind] }, { cause: error });
+}
+
+/** What a server said, as text: statements are bytes to the driver, and so is what the server quotes of them. */
+function reasonOf({ sqlMessage, message, code }: ServerSaid): string {
+  return shownMessage(sqlMessage ?? message ?? '') || (code ?? '');
 }
 
 /** A server's message without control characters, and not without end. */

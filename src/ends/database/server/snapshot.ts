@@ -1,33 +1,22 @@
 import { InsertWriter } from '../../../core/database/insert-writer.js';
 import { DamageError } from '../../../core/errors.js';
-import { type Column, introducerOf, quoteName, selectedAs, writingOf } from '../../../core/sql/column.js';
+import { type Column, introducerOf, selectedAs, writingOf } from '../../../core/sql/column.js';
+import { type EncodedSql, encodedSql, identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import { version } from '../../../version.js';
-import { bytes, columnsOf, type SeenTable, tablesOf } from './catalog.js';
-import { DatabaseSession, type DatabaseWay } from './session.js';
-
-/** Takes the bytes of a dump. */
-export interface DumpSink {
-  take(chunk: Buffer): void;
-  /** Bytes that were taken and not passed on yet. */
-  readonly waiting: number;
-  /** Ends when no more than so many bytes wait. */
-  room(bytes: number): Promise<void>;
-}
-
-/** What is taken besides tables and their triggers and views. */
-export interface AlsoTaken {
-  readonly routines: boolean;
-  readonly events: boolean;
-}
+import type {
+  AlsoTaken,
+  DatabaseSnapshot,
+  DumpSink,
+  SeenTable,
+  SnapshotOptions,
+  TableOptions,
+} from '../database-end.js';
+import { columnsOf, tablesOf, triggersOf } from './catalog.js';
+import { type DatabaseRoute, DatabaseSession } from './session.js';
 
 /** The SQL mode of a dump: what stands in it goes in as it is, also a zero in a counted column. */
 const ownMode = 'NO_AUTO_VALUE_ON_ZERO';
-/** How a table is written. */
-export interface TableOptions {
-  readonly progress?: (rows: number) => void;
-  /** No more rows than so many; 0 for none. */
-  readonly most?: number | undefined;
-}
+type ProgramKind = 'TRIGGER' | 'PROCEDURE' | 'FUNCTION' | 'EVENT';
 
 /** Engines whose tables a transaction sees as they were when it began. */
 const steady = /^(?:innodb|rocksdb|tokudb|ndbcluster)$/i;
@@ -38,7 +27,7 @@ const mostWaiting = 4 * 1024 * 1024;
  * A database as it is at one moment: every table of an engine with transactions is read as it was when the snapshot
  * was opened, whatever is written meanwhile. Nothing is changed.
  */
-export class Snapshot {
+export class Snapshot implements DatabaseSnapshot {
   readonly tables: readonly SeenTable[];
   readonly server: string;
   /** The character set in which text is read and the dump is written. */
@@ -65,32 +54,24 @@ export class Snapshot {
     this.charset = charset;
   }
 
-  /**
-   * @param charset that in which the site itself speaks to its server, if it is known
-   * @param wanted which tables are asked for
-   */
-  static async open(
-    way: DatabaseWay,
-    charset: string | undefined,
-    wanted: (table: string) => boolean,
-  ): Promise<Snapshot> {
-    const session = await DatabaseSession.open(way);
+  static async open(route: DatabaseRoute, { charset, wanted }: SnapshotOptions): Promise<Snapshot> {
+    const session = await DatabaseSession.open(route);
     try {
-      const server = (await session.value('SELECT VERSION()')) ?? '';
-      await session.run("SET SESSION sql_mode = ''");
-      await session.run("SET SESSION time_zone = '+00:00'");
+      const server = (await session.value(sql`SELECT VERSION()`)) ?? '';
+      await session.run(sql`SET SESSION sql_mode = ''`);
+      await session.run(sql`SET SESSION time_zone = '+00:00'`);
       // Large tables take long to read.
       for (const limit of ['net_write_timeout', 'net_read_timeout', 'wait_timeout'])
-        await session.run(`SET SESSION ${limit} = 28800`);
-      await session.run('SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ');
-      await session.run('START TRANSACTION WITH CONSISTENT SNAPSHOT');
+        await session.run(sql`SET SESSION ${encodedSql(limit)} = 28800`);
+      await session.run(sql`SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ`);
+      await session.run(sql`START TRANSACTION WITH CONSISTENT SNAPSHOT`);
       const columns = await columnsOf(session);
       const tables = (await tablesOf(session)).filter(({ name }) => wanted(name));
       const used = spokenIn(
         charset,
         tables.flatMap(({ name }) => columns.get(name) ?? []),
       );
-      await session.run(`SET NAMES ${used}`);
+      await session.run(sql`SET NAMES ${encodedSql(used)}`);
       return new Snapshot(session, tables, columns, server, used);
     } catch (error) {
       session.destroy();
@@ -114,11 +95,9 @@ export class Snapshot {
    */
   async lock(tables: readonly SeenTable[]): Promise<boolean> {
     // On a connection of its own, for locking ends a transaction.
-    const session = await DatabaseSession.open(this.session.way);
+    const session = await DatabaseSession.open(this.session.route);
     try {
-      await session.run(
-        `LOCK TABLES ${tables.map(({ name }) => `${bytes(quoteName(name))} READ`).join(', ')}`,
-      );
+      await session.run(sql`LOCK TABLES ${joined(tables.map(({ name }) => sql`${identifier(name)} READ`))}`);
       this.locks = session;
       return true;
     } catch {
@@ -131,7 +110,7 @@ export class Snapshot {
   head(taken: Date): Buffer {
     return Buffer.from(
       [
-        `-- Able Porter ${version} dump of ${this.session.way.place.name.replace(/\s/g, ' ')}`,
+        `-- Able Porter ${version} dump of ${this.session.route.place.name.replace(/\s/g, ' ')}`,
         `-- Server version\t${this.server}`,
         `-- Taken ${taken.toISOString()}`,
         '',
@@ -158,16 +137,16 @@ export class Snapshot {
     signal: AbortSignal,
     { progress, most }: TableOptions = {},
   ): Promise<number> {
-    const name = bytes(quoteName(table.name));
-    const create = (await this.created('TABLE', name, 1))[1];
+    const name = identifier(table.name);
+    const create = (await this.created(sql`TABLE`, name, 1))[1];
     sink.take(Buffer.from(`\n-- Table ${name}\n\nDROP TABLE IF EXISTS ${name};\n${create};\n\n`, 'latin1'));
     if (most === 0) {
       await sink.room(0);
       return 0;
     }
     const columns = this.columnsOf(table.name);
-    const list = columns.map(column => bytes(quoteName(column.name))).join();
-    const limit = most === undefined ? '' : ` LIMIT ${most}`;
+    const list = columns.map(column => identifier(column.name)).join();
+    const limit = most === undefined ? sql`` : sql` LIMIT ${most}`;
     let paused = false;
     let failure: unknown;
     const fail = (error: unknown) => {
@@ -193,9 +172,8 @@ export class Snapshot {
     }));
     writer.begin(`INSERT INTO ${name} (${list}) VALUES`, written);
     try {
-      await this.session.each(
-        `SELECT ${columns.map(column => bytes(selectedAs(column))).join()} FROM ${name}${limit}`,
-        cells => writer.row(cells),
+      await this.session.each(sql`SELECT ${joined(columns.map(selectedAs))} FROM ${name}${limit}`, cells =>
+        writer.row(cells),
       );
     } catch (error) {
       signal.throwIfAborted();
@@ -213,26 +191,23 @@ export class Snapshot {
   }
 
   /** Writes what works on tables: triggers, routines, events and views, each after what it may need. */
-  async writeRest(sink: DumpSink, also: AlsoTaken): Promise<void> {
+  async writePrograms(sink: DumpSink, also: AlsoTaken): Promise<void> {
     const wanted = new Set(this.tables.map(({ name }) => name));
-    const triggers = (
-      await this.session.rows(
-        'SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() ORDER BY ACTION_ORDER',
-      )
-    ).filter(([, table]) => wanted.has(table!));
-    for (const [trigger] of triggers) await this.writeProgram(sink, 'TRIGGER', trigger!);
+    const triggers = (await triggersOf(this.session)).filter(({ table }) => wanted.has(table));
+    for (const { name } of triggers) await this.writeProgram(sink, 'TRIGGER', name);
     const routines = also.routines
       ? await this.session.rows(
-          'SELECT ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()',
+          sql`SELECT ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()`,
         )
       : [];
-    for (const [type, name] of routines) await this.writeProgram(sink, type!, name!);
+    for (const [type, name] of routines)
+      await this.writeProgram(sink, type === 'FUNCTION' ? 'FUNCTION' : 'PROCEDURE', name!);
     const views = await this.viewsInOrder();
     for (const { name, create } of views)
-      sink.take(Buffer.from(`\nDROP VIEW IF EXISTS ${bytes(quoteName(name))};\n${create};\n`, 'latin1'));
+      sink.take(Buffer.from(`\nDROP VIEW IF EXISTS ${identifier(name)};\n${create};\n`, 'latin1'));
     const events = also.events
       ? await this.session.rows(
-          'SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()',
+          sql`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`,
         )
       : [];
     for (const [name] of events) await this.writeProgram(sink, 'EVENT', name!);
@@ -245,9 +220,9 @@ export class Snapshot {
   }
 
   /** What `SHOW CREATE …` says, as bytes. @param column the one that holds the statement */
-  private async created(kind: string, name: string, column: number): Promise<string[]> {
+  private async created(kind: EncodedSql, name: EncodedSql, column: number): Promise<string[]> {
     let cells: (Buffer | null)[] = [];
-    await this.session.each(`SHOW CREATE ${kind} ${name}`, row => {
+    await this.session.each(sql`SHOW CREATE ${kind} ${name}`, row => {
       cells = row;
     });
     if (cells[column]) return cells.map(cell => cell?.toString('latin1') ?? '');
@@ -259,11 +234,11 @@ export class Snapshot {
   }
 
   /** Writes what runs at the server, in the SQL mode in which it was made. */
-  private async writeProgram(sink: DumpSink, kind: string, name: string): Promise<void> {
-    const quoted = bytes(quoteName(name));
+  private async writeProgram(sink: DumpSink, kind: ProgramKind, name: string): Promise<void> {
+    const quoted = identifier(name);
     // An event's statement stands one column further on, after its time zone.
     const column = kind === 'EVENT' ? 3 : 2;
-    const cells = await this.created(kind, quoted, column);
+    const cells = await this.created(encodedSql(kind), quoted, column);
     const lines = [
       '',
       `DROP ${kind} IF EXISTS ${quoted};`,
@@ -282,11 +257,11 @@ export class Snapshot {
     const views: { name: string; create: string }[] = [];
     for (const { name, kind } of this.tables) {
       if (kind !== 'view') continue;
-      const create = (await this.created('VIEW', bytes(quoteName(name)), 1))[1]!;
-      views.push({ name, create: withoutDatabase(create, bytes(quoteName(this.session.way.place.name))) });
+      const create = (await this.created(sql`VIEW`, identifier(name), 1))[1]!;
+      views.push({ name, create: withoutDatabase(create, identifier(this.session.route.place.name)) });
     }
     const looksAt = (one: { create: string }, other: { name: string }) =>
-      one.create.includes(bytes(quoteName(other.name)), one.create.search(/\sAS\s/i));
+      one.create.includes(identifier(other.name), one.create.search(/\sAS\s/i));
     const ordered: typeof views = [];
     while (views.length > 0) {
       const free = views.findIndex(one => !views.some(other => other !== one && looksAt(one, other)));

@@ -1,88 +1,83 @@
 import { access, rm } from 'node:fs/promises';
 import { dirname } from 'node:path';
-import { shownDatabase } from '../../../core/database/place.js';
 import { EndError } from '../../../core/errors.js';
 import { familyNamed } from '../../../core/site/families/families.js';
-import { quoteName } from '../../../core/sql/column.js';
-import { bytes, tablesOf } from '../../../ends/database/server/catalog.js';
-import { beginLoad, endLoad, loadDump, loadTable, positionOf } from '../../../ends/database/server/load.js';
-import { serverOf } from '../../../ends/database/server/probe.js';
-import { type DatabaseSession, withDatabase } from '../../../ends/database/server/session.js';
+import type { DatabaseConnection, DatabaseObject } from '../../../ends/database/database-end.js';
 import { checksumOf } from '../../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../../move/databases.js';
+import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
-import { noteDone, readResult, type StepRun } from '../../move/step.js';
-import type { LoadedDatabase } from './load.js';
-import { keptDatabase, loadedPlaces, ownTables } from './replace-tables.js';
+import { noteDeed, readResult, type StepRun } from '../../move/step.js';
+import type { LoadedDatabase } from './loaded.js';
+import { ownTables } from './replace-tables.js';
 
-/** What of this move stands in the new database. */
+/** What of this move is in the new database. */
 export interface DatabaseRemains {
   readonly place: string;
-  /** The dump in which what stood there is kept; undefined where nothing stood there. */
+  /** The dump in which what was there before is kept; undefined where nothing was there. */
   readonly keepsake: string | undefined;
 }
 
-/** What of this move stands in the new database; undefined where nothing was loaded, or it was put back. */
+/** What of this move is in the new database; undefined where nothing was loaded, or it was restored. */
 export async function databaseRemains(move: Move): Promise<DatabaseRemains | undefined> {
-  const journal = await move.folder.readJournal();
-  const [place] = loadedPlaces(journal);
-  const kept = keptDatabase(journal);
+  const { loaded, databaseKeepsake: kept } = await ledgerOf(move);
+  const [place] = loaded;
   if (place === undefined && !kept?.file) return undefined;
-  const file = kept?.file || undefined;
-  const there = file !== undefined && (await isThere(file));
-  return { place: place ?? kept!.of, keepsake: there ? file : undefined };
+  const keepsake = kept?.file !== undefined && (await isThere(kept.file)) ? kept.file : undefined;
+  return { place: place ?? kept?.database ?? '', keepsake };
 }
 
-/** Drops what was loaded and loads the keepsake. Safe to do again from any moment. */
-export async function putBackDatabase(run: StepRun, { place, keepsake }: DatabaseRemains): Promise<void> {
+/** Drops what was loaded and loads the keepsake. Safe to repeat from any moment. */
+export async function restoreDatabase(run: StepRun, { place, keepsake }: DatabaseRemains): Promise<void> {
   const { move } = run;
-  const way = newDatabaseOf(move);
-  if (!way || shownDatabase(way.place) !== place) {
+  const database = newDatabaseOf(move);
+  if (database?.text !== place) {
     throw new EndError({
-      doing: `Putting back the database ${place}`,
+      doing: `Restoring the database ${place}`,
       cause: 'the sheet does not name it any more',
       remedy: 'Name it in new.database again, with its password',
     });
   }
   const sum = keepsake === undefined ? undefined : (await checksumOf(keepsake)).sha256;
-  await withDatabase(way, async session => {
-    const begun = sum === undefined ? undefined : await positionOf(session);
-    if (begun?.dump !== sum || begun === undefined) {
-      await dropLoaded(move, session);
-      if (sum === undefined) return endLoad(session);
-      await beginLoad(session, sum);
+  await database.use(async connection => {
+    if (keepsake === undefined || sum === undefined) {
+      await dropLoaded(move, connection);
+      return connection.endLoad();
     }
-    const server = await serverOf(session, way.place.name);
-    await loadDump(session, keepsake!, (await positionOf(session))!, { server, signal: run.signal });
-    await endLoad(session);
+    let position = await connection.loadPosition();
+    if (position?.dump !== sum) {
+      await dropLoaded(move, connection);
+      position = await connection.beginLoad(sum);
+    }
+    const server = await connection.server();
+    await connection.load(keepsake, position, { server, signal: run.signal });
+    await connection.endLoad();
   });
-  await noteDone(run, 'undo', { databasePutBack: place });
+  await noteDeed(run, 'undo', { kind: 'database restored', database: place });
 }
 
-async function dropLoaded(move: Move, session: DatabaseSession): Promise<void> {
-  const standing = await tablesOf(session);
+async function dropLoaded(move: Move, connection: DatabaseConnection): Promise<void> {
   const loaded = (await readResult<{ database?: LoadedDatabase }>(move.folder, 'deliver'))?.result.database;
   const manifest = await move.crate.manifest().catch(() => undefined);
   const prefix = move.sheet.new.database?.prefix ?? manifest?.from.prefix ?? '';
   const programs = loaded?.programs ?? [];
   const names = [...(loaded?.tables ?? []).map(({ table }) => table), ...programs.map(({ name }) => name)];
   const family = familyNamed(manifest?.from.family ?? 'plain');
-  await session.run('SET FOREIGN_KEY_CHECKS = 0');
-  for (const { name, kind } of ownTables(standing, family, prefix, names))
-    await session.run(`DROP ${kind.toUpperCase()} IF EXISTS ${bytes(quoteName(name))}`);
-  for (const { kind, name } of programs)
-    if (/^(?:PROCEDURE|FUNCTION|EVENT)$/.test(kind))
-      await session.run(`DROP ${kind} IF EXISTS ${bytes(quoteName(name))}`);
+  const routines = programs.flatMap(({ kind, name }): DatabaseObject[] => {
+    const lower = kind.toLowerCase();
+    return lower === 'procedure' || lower === 'function' || lower === 'event' ? [{ kind: lower, name }] : [];
+  });
+  await connection.drop([...ownTables(await connection.tables(), { family, prefix, names }), ...routines]);
 }
 
-/** Takes the keepsake away, and the note of a load that was broken off. */
+/** Removes the keepsake, and the note of an interrupted load. */
 export async function clearBesideDatabase(move: Move, { keepsake }: DatabaseRemains): Promise<void> {
   if (keepsake !== undefined) await rm(dirname(keepsake), { recursive: true, force: true });
-  const way = newDatabaseOf(move);
-  if (!way) return;
-  await withDatabase(way, session => session.run(`DROP TABLE IF EXISTS ${loadTable}`)).catch(() => {
-    // A server that does not answer any more keeps a table of one row.
-  });
+  await newDatabaseOf(move)
+    ?.use(connection => connection.endLoad())
+    .catch(() => {
+      // A server that does not answer any more keeps a table of one row.
+    });
 }
 
 function isThere(file: string): Promise<boolean> {

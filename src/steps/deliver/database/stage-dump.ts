@@ -1,17 +1,17 @@
 import { createHash } from 'node:crypto';
+import { createReadStream } from 'node:fs';
 import { gzipSync } from 'node:zlib';
-import { asBytes } from '../../../core/bytes.js';
 import { DumpEdits } from '../../../core/database/dump-edits.js';
 import { DamageError } from '../../../core/errors.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
 import type { Family } from '../../../core/site/families/family.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
-import { openFiles } from '../../../ends/files/place.js';
 import type { CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
-import { type Move, newTableName, prefixChangeOf } from '../../move/open.js';
+import type { Move } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';
-import { pathIn, type Spot } from '../files/staging.js';
+import { newTableName, prefixChangeOf } from '../../move/terms.js';
+import { placeIn, type StagingPaths } from '../files/staging.js';
 import { type EditDone, editDone, editsWanted, noteHeld } from './site-data.js';
 
 /** What is set right in a dump that somebody else will load. */
@@ -46,11 +46,11 @@ export async function tailOf(run: StepRun, family: Family, manifest: CrateManife
 }
 
 /** Puts the finished dump beside its place: the rewritten one, with its tail as a second gzip file at its end. */
-export async function layDump(run: StepRun, spot: Spot, { sql }: DumpTail): Promise<number> {
+export async function stageDump(run: StepRun, staging: StagingPaths, { sql }: DumpTail): Promise<number> {
   const hash = createHash('sha256');
   let bytes = 0;
   const whole = async function* () {
-    for await (const chunk of openFiles(run.move.crate.folder).read(asBytes(movedDump))) yield chunk;
+    for await (const chunk of createReadStream(run.move.crate.at(movedDump))) yield chunk as Buffer;
     if (sql.length > 0) yield gzipSync(sql);
   };
   const hashed = async function* () {
@@ -60,12 +60,12 @@ export async function layDump(run: StepRun, spot: Spot, { sql }: DumpTail): Prom
       yield chunk;
     }
   };
-  await spot.end.write(spot.incoming, hashed());
+  await staging.end.write(staging.incoming, hashed());
   run.signal.throwIfAborted();
-  const sums = await spot.end.checksums([spot.incoming], run.signal);
-  if (sums.get(spot.incoming) === hash.digest('hex')) return bytes;
+  const sums = await staging.end.checksums([staging.incoming], run.signal);
+  if (sums.get(staging.incoming) === hash.digest('hex')) return bytes;
   throw new DamageError({
-    doing: `Writing ${pathIn(spot, spot.incoming)}`,
+    doing: `Writing ${placeIn(staging, staging.incoming)}`,
     cause: 'it is not what was written',
     remedy: 'Check the disk, then run the command again',
   });

@@ -1,15 +1,15 @@
-import type { Finding } from '../../../core/findings.js';
-import { parseSize } from '../../../core/sizes.js';
+import type { Finding } from '../../../core/findings/findings.js';
+import { parseSize } from '../../../core/text/sizes.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
-import { placeAbove, placeBelow, placeName } from '../../../ends/files/place.js';
+import type { FilesPlace } from '../../../ends/files/place.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { Move } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';
 import { PartsFolder } from '../../rewrite/split-dump.js';
-import { openIncoming, type Spot, spotOf } from '../files/staging.js';
+import { beside, openIncoming, type StagingPaths, stagingOf } from '../files/staging.js';
 
 /** The pieces of the finished dump for a web panel. */
-export interface LaidParts {
+export interface StagedParts {
   readonly folder: string;
   readonly count: number;
   /** Bytes of the largest. */
@@ -17,27 +17,27 @@ export interface LaidParts {
 }
 
 /** The folder of the pieces, beside the finished dump. */
-export function partsPlace({ newDump, sheet }: Move): string | undefined {
+export function partsPlace({ newDump, sheet }: Move): FilesPlace | undefined {
   if (newDump === undefined || sheet.new.database?.parts === undefined) return undefined;
-  return placeBelow(placeAbove(newDump), `${placeName(newDump).replace(/\.sql(?:\.gz)?$/, '')}.parts`);
+  return newDump.above.below(`${newDump.name.replace(/\.sql(?:\.gz)?$/, '')}.parts`);
 }
 
 /**
  * Cuts the finished dump into numbered pieces under the panel's limit, with a page that says how to load them.
  * @param tail statements after the dump
  */
-export async function layParts(
+export async function stageParts(
   run: StepRun,
-  place: string,
+  place: FilesPlace,
   tail: Buffer,
-): Promise<{ spot: Spot; parts: LaidParts; findings: Finding[] }> {
+): Promise<{ staging: StagingPaths; parts: StagedParts; findings: Finding[] }> {
   const { move } = run;
   const asked = String(move.sheet.new.database!.parts);
   const limit = parseSize(asked, 'new.database.parts');
-  const spot = spotOf(move, place, new Set());
-  await spot.end.remove(spot.incoming);
-  await spot.end.makeFolder(spot.incoming, 0o755);
-  const parts = new PartsFolder(openIncoming(spot), placeName(place).replace(/\.parts$/, ''), limit);
+  const staging = stagingOf(move, place, beside);
+  await staging.end.remove(staging.incoming);
+  await staging.end.makeFolder(staging.incoming, 0o755);
+  const parts = new PartsFolder(openIncoming(staging), place.name.replace(/\.parts$/, ''), limit);
   const whole = {
     push: (chunk: Buffer) => parts.push(chunk),
     finish: () => {
@@ -54,8 +54,8 @@ export async function layParts(
   );
   const { largest, laid } = parts;
   return {
-    spot,
-    parts: { folder: place, count: laid.length, largest },
-    findings: parts.findings(place, asked),
+    staging,
+    parts: { folder: place.text, count: laid.length, largest },
+    findings: parts.findings(place.text, asked),
   };
 }

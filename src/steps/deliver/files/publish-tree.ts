@@ -1,21 +1,20 @@
 import { rm } from 'node:fs/promises';
+import pMap from 'p-map';
 import { asBytes, type ByteString } from '../../../core/bytes.js';
 import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { alongside } from '../../../core/files/order.js';
-import { openFiles } from '../../../ends/files/place.js';
-import { inTurns } from '../../../ends/in-turns.js';
 import type { Crate } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
 import type { StepRun } from '../../move/step.js';
-import { differs, lastTree, type ReadyTree, standingTree, wantedAt } from './stage-tree.js';
-import { isIndex, isOwn, pathIn, stands } from './staging.js';
-import { swapIn } from './swap.js';
+import { differs, lastTree, type StagedTree, standingTree, wantedAt } from './stage-tree.js';
+import { isIndex, isOwn } from './staging.js';
+import { keptOf, swapIn } from './swap.js';
 
 /** Puts a ready tree in its place; gives the paths of what is kept. */
-export async function putTree(run: StepRun, tree: ReadyTree): Promise<string[]> {
+export async function publishTree(run: StepRun, tree: StagedTree): Promise<string[]> {
   const { folder } = run.move;
-  const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.spot));
+  const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.staging));
   // For the next time: what is ours, and may be taken away once the old site no longer has it.
   await writeEntryList(folder.at(lastTree), oursOf(run.move.crate, tree));
   await rm(folder.at(standingTree), { force: true });
@@ -23,7 +22,7 @@ export async function putTree(run: StepRun, tree: ReadyTree): Promise<string[]> 
 }
 
 /** What of the new end is ours. */
-async function* oursOf(crate: Crate, { incoming, stays }: ReadyTree): AsyncIterable<CheckedEntry> {
+async function* oursOf(crate: Crate, { incoming, stays }: StagedTree): AsyncIterable<CheckedEntry> {
   const lists = alongside({
     taken: crate.entries(),
     moved: crate.entries(movedFiles),
@@ -43,12 +42,12 @@ async function* asList(entries: readonly CheckedEntry[]): AsyncIterable<CheckedE
  * Puts what waits in the incoming folder among what an earlier delivery put there: file by file, each by renaming,
  * index files last. Safe to do again from any moment.
  */
-async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
-  const { spot, incoming, gone } = tree;
+async function mergeIn(run: StepRun, tree: StagedTree): Promise<string[]> {
+  const { staging, incoming, gone } = tree;
   const { folder, crate } = run.move;
-  const root = openFiles(spot.place);
-  const at = (path: ByteString) => asBytes(spot.path === '' ? path : `${spot.path}/${path}`);
-  const put = (path: ByteString) => spot.end.replace(asBytes(`${spot.incoming}/${path}`), at(path));
+  const root = staging.place.open();
+  const at = (path: ByteString) => asBytes(staging.path === '' ? path : `${staging.path}/${path}`);
+  const put = (path: ByteString) => staging.end.replace(asBytes(`${staging.incoming}/${path}`), at(path));
   const late: ByteString[] = [];
   const folders: { entry: FileEntry; differs: boolean }[] = [];
   const touched = new Set<ByteString>();
@@ -68,7 +67,7 @@ async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
       if (type === 'file') (isIndex(path) ? late : early).push(path);
       touched.add(type === 'folder' ? path : folderOf(path));
     }
-    await inTurns(early, root.atOnce, run.signal, put);
+    await pMap(early, put, { concurrency: root.atOnce, signal: run.signal });
     for (const entry of taken.values())
       if (entry.type === 'folder')
         folders.push({ entry, differs: differs(root, standing.get(entry.path), entry) });
@@ -79,6 +78,6 @@ async function mergeIn(run: StepRun, tree: ReadyTree): Promise<string[]> {
   for (const path of gone) touched.add(folderOf(path));
   const unfinished = folders.filter(one => one.differs || touched.has(one.entry.path));
   for (const { entry } of unfinished.reverse()) await root.finishFolder(entry.path, entry);
-  await spot.end.remove(spot.incoming);
-  return (await stands(spot, spot.keepsake)) ? [pathIn(spot, spot.keepsake)] : [];
+  await staging.end.remove(staging.incoming);
+  return keptOf(staging);
 }

@@ -1,17 +1,17 @@
+import pMap from 'p-map';
 import { type ByteString, textOf } from '../../../core/bytes.js';
 import { DamageError } from '../../../core/errors.js';
 import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { alongside, type Slice } from '../../../core/files/order.js';
-import type { Finding } from '../../../core/findings.js';
+import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
-import { openFiles } from '../../../ends/files/place.js';
-import { inTurns } from '../../../ends/in-turns.js';
 import type { Crate } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
+import { ledgerOf } from '../../move/ledger.js';
 import type { StepRun } from '../../move/step.js';
 import { CarryingProgress } from '../../transfer/progress.js';
-import { carry, type Way } from '../../transfer/transfer.js';
+import { type TransferMethod, transferFiles } from '../../transfer/transfer.js';
 import {
   type Arrived,
   alreadyThere,
@@ -20,10 +20,10 @@ import {
   sameTime,
   verifyArrived,
 } from '../../transfer/verify.js';
-import { delivered, isOwn, openIncoming, type Spot, stands } from './staging.js';
+import { exists, isOwn, openIncoming, type StagingPaths } from './staging.js';
 
 /** How a tree is put at the new end. */
-export interface LayOptions {
+export interface TreeOptions {
   /** Compare what stands there by checksum, not by size and time alone. */
   readonly byContent: boolean;
   /** Take away what an earlier delivery put there and the old site no longer has. */
@@ -33,8 +33,8 @@ export interface LayOptions {
 }
 
 /** A tree that waits beside its place, checked, for being put there. */
-export interface ReadyTree {
-  readonly spot: Spot;
+export interface StagedTree {
+  readonly staging: StagingPaths;
   readonly incoming: FilesEnd;
   /** How many files it has, and bytes in them. */
   readonly files: number;
@@ -51,7 +51,7 @@ export interface ReadyTree {
   readonly stays: readonly CheckedEntry[];
   /** Files that were there already, at their place or beside it. */
   readonly again: number;
-  readonly way: Way | undefined;
+  readonly way: TransferMethod | undefined;
   readonly findings: readonly Finding[];
 }
 
@@ -60,27 +60,28 @@ export const lastTree = 'results/delivered.ndjson';
 export const standingTree = 'results/standing.ndjson';
 
 /**
- * Carries the crate's files to the incoming folder of a spot, rewritten ones in place of those taken, and checks them.
+ * Carries the crate's files to the incoming folder of a staging, rewritten ones in place of those taken, and checks them.
  * @param others paths that are written by setting up, and not carried
  * @throws DamageError where something is not what the crate says
  */
-export async function makeTreeReady(
+export async function stageTree(
   run: StepRun,
-  spot: Spot,
+  staging: StagingPaths,
   others: ReadonlySet<ByteString>,
-  options: LayOptions,
-): Promise<ReadyTree> {
+  options: TreeOptions,
+): Promise<StagedTree> {
   const { crate, folder } = run.move;
-  const root = openFiles(spot.place);
-  const incoming = openIncoming(spot);
-  const update = delivered(await folder.readJournal()).has(spot.place) && (await stands(spot, spot.path));
+  const root = staging.place.open();
+  const incoming = openIncoming(staging);
+  const update =
+    (await ledgerOf(run.move)).delivered.has(staging.place.text) && (await exists(staging, staging.path));
   await writeEntryList(
     folder.at(standingTree),
     update ? root.list(({ path }) => isOwn(path), run.signal) : [],
   );
   const all = await countOf(crate, incoming, others);
   const progress = new CarryingProgress(run.events, () => all);
-  const laying = new Laying({ run, spot, root, incoming, others, options, progress });
+  const treeStaging = new TreeStaging({ run, staging, root, incoming, others, options, progress });
   const lists = alongside({
     taken: crate.entries(),
     moved: crate.entries(movedFiles),
@@ -89,10 +90,10 @@ export async function makeTreeReady(
       remedy:
         'Take this file away; the next delivery then leaves at the new end what the old site no longer has',
     }),
-    there: listStanding(incoming, laying.removal.gone, run.signal),
+    there: listStanding(incoming, treeStaging.removal.gone, run.signal),
   });
-  for await (const slice of lists) await laying.lay(slice);
-  return laying.ready(update);
+  for await (const slice of lists) await treeStaging.stage(slice);
+  return treeStaging.ready(update);
 }
 
 /** What an end is to hold of what was taken, with what was rewritten in its place. */
@@ -126,17 +127,17 @@ async function countOf(
   return all;
 }
 
-interface LayingTerms {
+interface StagingTerms {
   readonly run: StepRun;
-  readonly spot: Spot;
+  readonly staging: StagingPaths;
   readonly root: FilesEnd;
   readonly incoming: FilesEnd;
   readonly others: ReadonlySet<ByteString>;
-  readonly options: LayOptions;
+  readonly options: TreeOptions;
   readonly progress: CarryingProgress;
 }
 
-type LayingSlice = Slice<{
+type StagingSlice = Slice<{
   taken: AsyncIterable<CheckedEntry>;
   moved: AsyncIterable<CheckedEntry>;
   standing: AsyncIterable<FileEntry>;
@@ -145,11 +146,11 @@ type LayingSlice = Slice<{
 }>;
 
 /** Makes a tree ready, some of its entries after the others. */
-class Laying {
+class TreeStaging {
   readonly removal: Removal;
-  private readonly terms: LayingTerms;
+  private readonly terms: StagingTerms;
   private readonly all = { files: 0, bytes: 0, again: 0 };
-  private way: Way | undefined;
+  private way: TransferMethod | undefined;
   /** Those of the others that stand there. */
   private readonly standing = new Set<ByteString>();
   private readonly folders: FileEntry[] = [];
@@ -158,12 +159,12 @@ class Laying {
   private readonly unlinked: ByteString[] = [];
   private readonly readBack = { compared: 0, of: 0 };
 
-  constructor(terms: LayingTerms) {
+  constructor(terms: StagingTerms) {
     this.terms = terms;
     this.removal = new Removal(terms.incoming);
   }
 
-  async lay({ taken, moved, standing, before, there }: LayingSlice): Promise<void> {
+  async stage({ taken, moved, standing, before, there }: StagingSlice): Promise<void> {
     const { run, root, incoming, others, options, progress } = this.terms;
     const entries = wantedAt(incoming, taken, moved);
     const files = entries.filter(({ type, path }) => type === 'file' && !others.has(path));
@@ -179,7 +180,7 @@ class Laying {
     for (const entry of files)
       if (inPlace.whole.has(entry.path) || arrived.whole.has(entry.path)) progress.done(entry);
     this.all.again += inPlace.whole.size + arrived.whole.size;
-    await this.carry(
+    await this.transfer(
       missing.filter(({ path }) => !arrived.whole.has(path)),
       moved,
       arrived,
@@ -221,22 +222,28 @@ class Laying {
       if (entry.type === 'folder' && !stays.has(entry.path))
         await incoming.makeFolder(entry.path, entry.mode);
     const links = wanted.filter(({ type, path, to }) => type === 'link' && stays.get(path)?.to !== to);
-    await inTurns(links, incoming.atOnce, run.signal, entry => incoming.makeLink(entry.path, entry.to!));
+    await pMap(links, entry => incoming.makeLink(entry.path, entry.to!), {
+      concurrency: incoming.atOnce,
+      signal: run.signal,
+    });
     const files = wanted.filter(({ type }) => type === 'file');
     return alreadyThere(incoming, files, stays, run.signal, 'resume');
   }
 
-  private async carry(
+  private async transfer(
     files: readonly CheckedEntry[],
     moved: { has(path: ByteString): boolean },
     { begun }: Arrived,
   ): Promise<void> {
     const { run, incoming, progress } = this.terms;
     const { crate } = run.move;
-    const cargo = { to: incoming, signal: run.signal, begun, progress, pace: run.pace };
+    const job = { to: incoming, signal: run.signal, begun, progress, rate: run.rate };
     for (const isMoved of [false, true]) {
       const own = files.filter(({ path }) => moved.has(path) === isMoved);
-      const { sums, way } = await carry({ ...cargo, from: isMoved ? crate.movedFiles : crate.files }, own);
+      const { sums, way } = await transferFiles(
+        { ...job, from: isMoved ? crate.movedFiles : crate.files },
+        own,
+      );
       this.way ??= way;
       const wrong = own.find(({ path, sha256 }) => sums.get(path) !== sha256);
       if (!wrong) continue;
@@ -257,19 +264,19 @@ class Laying {
     if (!incoming.far || unseen.length === 0) return;
     const { crate } = run.move;
     const from = ({ path }: FileEntry) => (moved.has(path) ? crate.movedFiles : crate.files);
-    const cargo = { to: incoming, from, signal: run.signal, progress, pace: run.pace };
-    this.readBack.compared += await verifyArrived(cargo, unseen, options.sample, begun);
+    const job = { to: incoming, from, signal: run.signal, progress, rate: run.rate };
+    this.readBack.compared += await verifyArrived(job, unseen, options.sample, begun);
     this.readBack.of += unseen.length;
   }
 
-  async ready(update: boolean): Promise<ReadyTree> {
-    const { spot, incoming, others, options } = this.terms;
+  async ready(update: boolean): Promise<StagedTree> {
+    const { staging, incoming, others, options } = this.terms;
     const folders = this.folders.reverse();
     if (!update) for (const entry of folders) await incoming.finishFolder(entry.path, entry);
     const { gone, stays } = this.stale.found();
     const { files, bytes, again } = this.all;
     return {
-      spot,
+      staging,
       incoming,
       files,
       bytes,
@@ -285,7 +292,7 @@ class Laying {
   }
 
   private findings(gone: readonly ByteString[]): Finding[] {
-    const { spot, incoming, options } = this.terms;
+    const { staging, incoming, options } = this.terms;
     const findings = [
       ...several(
         'name-not-taken',
@@ -306,13 +313,15 @@ class Laying {
     ];
     const { compared, of } = this.readBack;
     if (compared < of) {
-      findings.push({
-        level: 'note',
-        code: 'read-back-sample',
-        place: spot.place,
-        what: `${compared} of ${of} files were read back and compared; of the others only the size is known`,
-        remedy: 'Run "able-porter check" for a comparison of every file, when there is time',
-      });
+      findings.push(
+        finding({
+          level: 'note',
+          code: 'read-back-sample',
+          place: staging.place.text,
+          what: `${compared} of ${of} files were read back and compared; of the others only the size is known`,
+          remedy: 'Run "able-porter check" for a comparison of every file, when there is time',
+        }),
+      );
     }
     if (options.mirror) return findings;
     const what =
@@ -320,7 +329,7 @@ class Laying {
         ? 'thing of an earlier delivery is no longer at the old site, and stays at the new one'
         : 'things of an earlier delivery are no longer at the old site, and stay at the new one';
     const remedy = 'Run "able-porter deliver --mirror" to take them away';
-    return [...findings, ...several('files-gone-stay', 'note', spot.place, gone, what, remedy)];
+    return [...findings, ...several('files-gone-stay', 'note', staging.place.text, gone, what, remedy)];
   }
 }
 
@@ -365,5 +374,7 @@ function several(
   remedy: string,
 ): Finding[] {
   if (paths.length === 0) return [];
-  return [{ level, code, place: `${place}/${textOf(paths[0]!)}`, what: `${paths.length} ${what}`, remedy }];
+  return [
+    finding({ level, code, place: `${place}/${textOf(paths[0]!)}`, what: `${paths.length} ${what}`, remedy }),
+  ];
 }

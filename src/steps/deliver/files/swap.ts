@@ -1,44 +1,46 @@
 import { asBytes, type ByteString, bytesOfText } from '../../../core/bytes.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
 import { folderOf } from '../../../core/files/entries.js';
+import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
-import { openFiles, placeAbove } from '../../../ends/files/place.js';
+import type { FilesPlace } from '../../../ends/files/place.js';
+import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
-import { noteDone, type StepRun } from '../../move/step.js';
-import { delivered, ownFolder, pathIn, type Spot, spotOf, stands, topOf, withinOf } from './staging.js';
+import { noteDeed, type StepRun } from '../../move/step.js';
+import { exists, ownFolder, placeIn, type StagingPaths, stagingOf, topLevel } from './staging.js';
 
 /**
- * The spot of a folder, with its incoming folder made. Where nothing can be put beside the folder, things wait and are
- * kept in it, out of visitors' reach; this is noted.
+ * The staging of a folder, with its incoming folder made. Where nothing can be put beside the folder, things wait and
+ * are kept in it, out of visitors' reach; this is noted.
  */
-export async function openSpot(run: StepRun, place: string): Promise<Spot> {
-  const within = withinOf(await run.move.folder.readJournal());
-  const spot = spotOf(run.move, place, within);
-  if (within.has(place)) {
-    await makeOwnFolder(run.move, spot.end);
-    await spot.end.makeFolder(spot.incoming, 0o755);
-    return spot;
+export async function openStaging(run: StepRun, place: FilesPlace): Promise<StagingPaths> {
+  const ledger = await ledgerOf(run.move);
+  const staging = stagingOf(run.move, place, ledger);
+  if (ledger.stagedInside.has(place.text)) {
+    await makeOwnFolder(run.move, staging.end);
+    await staging.end.makeFolder(staging.incoming, 0o755);
+    return staging;
   }
   try {
-    if (placeAbove(place) === place) throw new Error('nothing is above it');
-    await spot.end.makeFolder(spot.incoming, 0o755);
-    return spot;
+    if (place.isRoot) throw new Error('no folder is above it');
+    await staging.end.makeFolder(staging.incoming, 0o755);
+    return staging;
   } catch (error) {
     run.signal.throwIfAborted();
-    if (!(await openFiles(place).isThere())) throw error;
-    return goWithin(run, place, error);
+    if (!(await place.open().isThere())) throw error;
+    return stageInside(run, place, error);
   }
 }
 
-/** Goes on in the folder itself, from the first thing that could not be done beside it. */
-async function goWithin(run: StepRun, place: string, error: unknown): Promise<Spot> {
+/** Stages in the folder itself from now on. @param error why that could not be done beside it */
+async function stageInside(run: StepRun, place: FilesPlace, error: unknown): Promise<StagingPaths> {
   try {
-    await makeOwnFolder(run.move, openFiles(place));
+    await makeOwnFolder(run.move, place.open());
   } catch {
     throw error;
   }
-  await noteDone(run, 'deliver', { within: place });
-  return openSpot(run, place);
+  await noteDeed(run, 'deliver', { kind: 'staged inside', place: place.text });
+  return openStaging(run, place);
 }
 
 /** Visitors get nothing of it: its owner alone may enter, and the web server is told so as well. */
@@ -49,25 +51,25 @@ async function makeOwnFolder({ sheet }: Move, end: FilesEnd): Promise<void> {
 }
 
 /**
- * Puts what is ready at its place by renaming. What stood there becomes the keepsake, unless an earlier delivery
- * of this move put it there. Each change is noted before it is made, so that it can be taken back from any moment.
- * @param puts whether something is ready; if not, what stands there is only taken away
+ * Puts what is ready at its place by renaming. What was there becomes the keepsake, unless an earlier delivery of this
+ * move put it there. Each change is noted before it is made, so that it can be taken back from any moment.
+ * @param puts whether something is ready; if not, what is there is only taken away
  * @returns the paths of what is kept
  */
-export async function swapIn(run: StepRun, spot: Spot, puts = true): Promise<string[]> {
-  const { end, path, incoming, outgoing, keepsake, place } = spot;
-  if (path === '') return swapEntries(run, spot);
+export async function swapIn(run: StepRun, staging: StagingPaths, puts = true): Promise<string[]> {
+  const { end, path, incoming, outgoing, keepsake, place } = staging;
+  if (path === '') return swapEntries(run, staging);
   await end.remove(outgoing);
-  if (await stands(spot, path)) {
-    const ours = delivered(await run.move.folder.readJournal()).has(place);
-    if (!ours && (await stands(spot, keepsake))) throw keptAlready(spot);
-    if (!ours) await noteDone(run, 'deliver', { keeps: pathIn(spot, keepsake), of: place });
+  if (await exists(staging, path)) {
+    const ours = (await ledgerOf(run.move)).delivered.has(place.text);
+    if (!ours && (await exists(staging, keepsake))) throw keptAlready(staging);
+    if (!ours) await noteKept(run, staging);
     try {
       await moveAside(end, path, ours ? outgoing : keepsake);
     } catch (error) {
       // The folder stays where it is (a mount, or another account's); what is in it can still be renamed.
       if ((await end.entry(path))?.type !== 'folder') throw error;
-      const inside = await goWithin(run, place, error);
+      const inside = await stageInside(run, place, error);
       await inside.end.remove(inside.incoming);
       await end.rename(incoming, asBytes(`${path}/${inside.incoming}`)).catch(async cause => {
         await end.remove(incoming);
@@ -76,45 +78,54 @@ export async function swapIn(run: StepRun, spot: Spot, puts = true): Promise<str
       return swapEntries(run, inside);
     }
   }
-  await noteDone(run, 'deliver', { puts: place });
+  await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
   if (puts) await end.rename(incoming, path);
   await end.remove(outgoing);
-  return (await stands(spot, keepsake)) ? [pathIn(spot, keepsake)] : [];
+  return keptOf(staging);
 }
 
 /** The same for a folder that cannot be renamed: everything in it is renamed one by one, the index file last. */
-async function swapEntries(run: StepRun, spot: Spot): Promise<string[]> {
-  const { end, incoming, keepsake, place } = spot;
-  const journal = await run.move.folder.readJournal();
-  if (!delivered(journal).has(place)) {
-    const standing = await topOf(end);
-    if (standing.length > 0) {
-      await noteDone(run, 'deliver', { keeps: pathIn(spot, keepsake), of: place });
+async function swapEntries(run: StepRun, staging: StagingPaths): Promise<string[]> {
+  const { end, incoming, keepsake, place } = staging;
+  if (!(await ledgerOf(run.move)).delivered.has(place.text)) {
+    const before = await topLevel(end);
+    if (before.length > 0) {
+      await noteKept(run, staging);
       await end.makeFolder(keepsake, 0o700);
-      for (const { path } of standing.reverse()) await end.rename(path, asBytes(`${keepsake}/${path}`));
+      for (const { path } of before.reverse()) await end.rename(path, asBytes(`${keepsake}/${path}`));
     }
   }
-  await noteDone(run, 'deliver', { puts: place });
-  for (const { path } of await topOf(openFiles(pathIn(spot, incoming))))
+  await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
+  for (const { path } of await topLevel(placeIn(staging, incoming).open()))
     await end.rename(asBytes(`${incoming}/${path}`), path);
   await end.remove(incoming);
-  return (await stands(spot, keepsake)) ? [pathIn(spot, keepsake)] : [];
+  return keptOf(staging);
 }
 
-function keptAlready(spot: Spot): UsageError {
+function noteKept(run: StepRun, staging: StagingPaths): Promise<void> {
+  const keepsake = placeIn(staging, staging.keepsake).text;
+  return noteDeed(run, 'deliver', { kind: 'kept', place: staging.place.text, keepsake });
+}
+
+/** The path of what is kept of a place, where something is. */
+export async function keptOf(staging: StagingPaths): Promise<string[]> {
+  return (await exists(staging, staging.keepsake)) ? [placeIn(staging, staging.keepsake).text] : [];
+}
+
+function keptAlready(staging: StagingPaths): UsageError {
   return new UsageError({
-    doing: `Putting ${spot.place} in place`,
-    cause: `something new stands there, and ${pathIn(spot, spot.keepsake)} already keeps what stood there before`,
+    doing: `Putting ${staging.place} in place`,
+    cause: `it is new since the first delivery, and ${placeIn(staging, staging.keepsake)} already keeps what was there before`,
     remedy: 'Move one of the two away by hand, then run the command again',
   });
 }
 
-function carryAgain(place: string, cause: unknown): PartWayError {
+function carryAgain(place: FilesPlace, cause: unknown): PartWayError {
   return new PartWayError(
     {
       doing: `Putting ${place} in place`,
-      cause: 'the folder cannot be renamed, nor can what waited beside it be put into it',
-      remedy: 'Run the command again; it carries the files into the folder itself',
+      cause: 'the folder cannot be renamed, nor can what waited beside it be moved into it',
+      remedy: 'Run the command again; it transfers the files into the folder itself',
     },
     { cause },
   );
@@ -124,4 +135,15 @@ async function moveAside(end: FilesEnd, path: ByteString, to: ByteString): Promi
   const above = folderOf(to);
   if (above !== '') await end.makeFolder(above, 0o700);
   await end.rename(path, to);
+}
+
+/** The finding for a web root that stays where it is. */
+export function rootNotRenamable(place: string): Finding {
+  return finding({
+    level: 'note',
+    code: 'root-not-renamable',
+    place,
+    what: 'The web root itself cannot be renamed, so its files are put in place one by one, the index file last',
+    remedy: 'Nothing needs to be done; for a moment old and new files are side by side',
+  });
 }

@@ -3,15 +3,15 @@ import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
 import { asBytes, type ByteString, bufferOf, textOf } from '../../../core/bytes.js';
 import { UsageError } from '../../../core/errors.js';
 import type { FileEntry } from '../../../core/files/entries.js';
-import type { Finding } from '../../../core/findings.js';
-import type { JournalRecord } from '../../../core/journal.js';
+import { type Finding, finding } from '../../../core/findings/findings.js';
 import { maskedPair } from '../../../core/site/configuration/masking.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
-import { openFiles, placeAbove, placeBelow } from '../../../ends/files/place.js';
+import type { FilesPlace } from '../../../ends/files/place.js';
 import type { CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
+import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import {
   entryAt,
@@ -22,7 +22,7 @@ import {
   treeOf,
 } from '../../move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from '../../move/step.js';
-import { isOwn, type Spot, spotOf, stands, withinOf } from '../files/staging.js';
+import { beside, exists, isOwn, type StagingPaths, stagingOf } from '../files/staging.js';
 import { swapIn } from '../files/swap.js';
 import {
   type Configured,
@@ -35,8 +35,9 @@ import {
 
 export interface SetUpResult {
   readonly configuration: Configured | undefined;
-  /** Files that were written or taken away, as paths at the new end. */
+  /** Files that were written, and those that were removed, as paths at the new end. */
   readonly written: readonly string[];
+  readonly removed: readonly string[];
   readonly keepsakes: readonly string[];
 }
 
@@ -64,7 +65,7 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
   const { move } = run;
   const { crate } = move;
   const place = requiredPlace(move);
-  const tree = treeOf(openFiles(place));
+  const tree = treeOf(place);
   if (!(await tree.files.isThere())) {
     throw new UsageError({
       doing: `Setting up ${place}`,
@@ -79,14 +80,19 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
   const oldMain = manifest?.from.configuration;
   const oldFacts = oldMain && (await readConfiguration(oldTree, family, oldMain)).reading?.facts;
   const configured = site.configuration
-    ? await planConfiguration(move, family, tree, site.configuration, place, oldFacts || undefined)
+    ? await planConfiguration(move, family, {
+        tree,
+        main: site.configuration,
+        finalPlace: place.text,
+        oldFacts: oldFacts || undefined,
+      })
     : await configurationFrom(move, family, oldTree, oldMain);
   const entries = manifest ? crate.entries() : tree.files.list(({ path }) => isOwn(path), run.signal);
   const originals: SiteTree = manifest ? oldTree : tree;
   const setUp = await withServed(move, family, configured, entries, path =>
     path === site.configuration ? tree.files : originals.files,
   );
-  const last = lastSetUp(await move.folder.readJournal());
+  const { setUp: last } = await ledgerOf(move);
   const planned = new Map(setUp.files.map(file => [file.path, file]));
   // What the sheet no longer asks for becomes what it was.
   for (const path of last.keys()) {
@@ -111,31 +117,19 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
       sha256Of(before) === last.get(file.path) ||
       before === (await readSmall(originals, file.path));
     if (await isOurs()) files.push({ ...file, before });
-    else findings.push(changedByHand(`${place}/${textOf(file.path)}`));
+    else findings.push(changedByHand(place.below(textOf(file.path)).text));
   }
   return { ...setUp, files, findings };
 }
 
 function changedByHand(place: string): Finding {
-  return {
+  return finding({
     level: 'note',
     code: 'set-up-by-hand',
     place,
     what: 'Somebody changed this file at the new end; it is left as it is',
     remedy: 'Run "able-porter deliver --dry-run" to see what setting up would make of the original',
-  };
-}
-
-/** The files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it took away. */
-function lastSetUp(journal: readonly JournalRecord[]): Map<string, string> {
-  const last = new Map<string, string>();
-  for (const { step, event, result } of journal) {
-    if (event !== 'done') continue;
-    if (step === 'undo' || step === 'deliver') last.clear();
-    for (const [path, sha256] of Object.entries((result?.setUp as Record<string, string> | undefined) ?? {}))
-      last.set(path, sha256);
-  }
-  return last;
+  });
 }
 
 /** What the journal keeps of files that were set up, so that hands can be told from ours. */
@@ -157,7 +151,7 @@ async function configurationFrom(
   main: string | undefined,
 ): Promise<SetUp> {
   if (main === undefined) return nothingToSetUp;
-  return planConfiguration(move, family, tree, main, requiredPlace(move));
+  return planConfiguration(move, family, { tree, main, finalPlace: requiredPlace(move).text });
 }
 
 async function withServed(
@@ -168,12 +162,17 @@ async function withServed(
   originals: (path: ByteString) => FilesEnd,
 ): Promise<SetUp> {
   const place = requiredPlace(move);
-  const served = await planServed(move, family, configured.files, originals, entries, place);
+  const served = await planServed(move, family, {
+    configured: configured.files,
+    originals,
+    entries,
+    finalPlace: place.text,
+  });
   const { files, edits, findings } = served;
   return { ...configured, files, edits, findings: [...configured.findings, ...findings] };
 }
 
-function requiredPlace({ newFiles }: Move): string {
+function requiredPlace({ newFiles }: Move): FilesPlace {
   if (newFiles !== undefined) return newFiles;
   throw new UsageError({
     doing: 'Setting up the new site',
@@ -187,29 +186,32 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
   const { move } = run;
   const plan = await planInPlace(run);
   const inputs = { files: plan.files.map(({ path }) => path), crate: await move.crate.identity() };
-  return doStep({ ...run, again: true }, 'configure', inputs, async () => {
+  return doStep({ ...run, again: true }, 'configure', inputs, async findings => {
+    findings.add(...plan.findings);
     const keepsakes: string[] = [];
     const written: string[] = [];
-    const ready: Spot[] = [];
+    const removed: string[] = [];
+    const ready: StagingPaths[] = [];
     const place = requiredPlace(move);
-    const within = withinOf(await move.folder.readJournal());
+    const ledger = await ledgerOf(move);
     for (const file of plan.files) {
-      const spot = spotOf(move, placeBelow(place, textOf(file.path)), within);
-      await spot.end.remove(spot.incoming);
-      if (file.after !== undefined) await layFile(spot.end, spot.incoming, file);
-      ready.push(spot);
+      const staging = stagingOf(move, place.below(textOf(file.path)), ledger);
+      await staging.end.remove(staging.incoming);
+      if (file.after !== undefined) await stageFile(staging.end, staging.incoming, file);
+      ready.push(staging);
     }
     run.signal.throwIfAborted();
-    for (const spot of ready) {
-      keepsakes.push(...(await swapIn(run, spot, await stands(spot, spot.incoming))));
-      written.push(spot.place);
+    for (const staging of ready) {
+      const puts = await exists(staging, staging.incoming);
+      keepsakes.push(...(await swapIn(run, staging, puts)));
+      (puts ? written : removed).push(staging.place.text);
     }
     const configuration = plan.configuration && {
-      file: placeBelow(place, plan.configuration),
+      file: place.below(plan.configuration).text,
       changed: plan.changed,
     };
-    const result: SetUpResult = { configuration: configuration || undefined, written, keepsakes };
-    return { result, findings: plan.findings, brief: { written, setUp: traceOfSetUp(plan) } };
+    const result: SetUpResult = { configuration: configuration || undefined, written, removed, keepsakes };
+    return { result, brief: { written, removed, setUp: traceOfSetUp(plan) } };
   });
 }
 
@@ -222,7 +224,7 @@ export async function differences(run: StepRun, only: boolean): Promise<Differen
     ? await planFromCrate(move, familyNamed(manifest.from.family), manifest)
     : await planInPlace(run);
   return plan.files.map(({ path, before, after }) => {
-    const file = placeBelow(place, textOf(path));
+    const file = place.below(textOf(path)).text;
     const shown = maskedPair(path, before ?? asBytes(''), after ?? asBytes(''));
     const names = [
       before === undefined ? '/dev/null' : textOf(path),
@@ -237,23 +239,23 @@ export async function differences(run: StepRun, only: boolean): Promise<Differen
 }
 
 /** Writes a file as setting up wants it, or takes it away. */
-export async function layFile(end: FilesEnd, path: ByteString, { after, like }: SetUpFile): Promise<void> {
+export async function stageFile(end: FilesEnd, path: ByteString, { after, like }: SetUpFile): Promise<void> {
   if (after === undefined) return end.remove(path);
   await end.write(path, bufferOf(after), like);
 }
 
 /** Makes what lay one folder above the old site ready beside its place above the new one. */
-export async function layAbove(move: Move, files: readonly SetUpFile[]): Promise<Spot[]> {
-  const spots: Spot[] = [];
+export async function stageAbove(move: Move, files: readonly SetUpFile[]): Promise<StagingPaths[]> {
+  const all: StagingPaths[] = [];
   const changed = new Map(files.map(file => [file.path, file]));
   for await (const entry of move.crate.entries('above.ndjson')) {
-    const spot = spotOf(move, placeBelow(placeAbove(requiredPlace(move)), textOf(entry.path)), new Set());
+    const staging = stagingOf(move, requiredPlace(move).above.below(textOf(entry.path)), beside);
     const file = changed.get(`../${entry.path}`);
-    if (file) await layFile(spot.end, spot.incoming, file);
-    else await spot.end.write(spot.incoming, move.crate.above.read(entry.path), entry);
-    spots.push(spot);
+    if (file) await stageFile(staging.end, staging.incoming, file);
+    else await staging.end.write(staging.incoming, move.crate.above.read(entry.path), entry);
+    all.push(staging);
   }
-  return spots;
+  return all;
 }
 
 /** The files that were fitted besides the configuration. */

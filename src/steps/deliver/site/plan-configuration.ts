@@ -4,7 +4,7 @@ import { applyEdits, asBytes, type ByteString, bytesOfText, textOf } from '../..
 import { readDatabaseUrl } from '../../../core/database/place.js';
 import { DamageError } from '../../../core/errors.js';
 import type { FileEntry } from '../../../core/files/entries.js';
-import type { Finding } from '../../../core/findings.js';
+import { type Finding, finding } from '../../../core/findings/findings.js';
 import { isServerFile, readServerFile, robotsThat } from '../../../core/site/configuration/server-files.js';
 import { sheetEditsIn } from '../../../core/site/configuration/sheet-edits.js';
 import {
@@ -18,8 +18,9 @@ import {
 import { trustsHost } from '../../../core/site/families/drupal.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
-import { type Move, siteMoveOf } from '../../move/open.js';
+import type { Move } from '../../move/open.js';
 import { entryAt, readAll, readConfiguration, type SiteTree } from '../../move/read-site.js';
+import { siteMoveOf } from '../../move/terms.js';
 
 /** A configuration file that was set up, and which of its facts changed. */
 export interface Configured {
@@ -117,19 +118,24 @@ function freshKey(): ByteString {
   return asBytes(randomBytes(48).toString('base64url'));
 }
 
+/** Where a configuration is read from, and where it goes. */
+interface ConfigurationSource {
+  readonly tree: SiteTree;
+  /** The path of its main file. */
+  readonly main: string;
+  /** The new site's folder, for findings. */
+  readonly finalPlace: string;
+  /** The old site's, to tell its keys from fresh ones; left out where the tree is the old site's own. */
+  readonly oldFacts?: Facts | undefined;
+}
+
 /**
  * What the configuration becomes at the new end.
- * @param tree where it is read from
- * @param finalPlace the new site's folder, for findings
- * @param oldFacts the old site's, to tell its keys from fresh ones; left out where the tree is the old site's own
  */
 export async function planConfiguration(
   move: Move,
   family: Family,
-  tree: SiteTree,
-  main: string,
-  finalPlace: string,
-  oldFacts?: Facts,
+  { tree, main, finalPlace, oldFacts }: ConfigurationSource,
 ): Promise<SetUp> {
   const { read, reading } = await readConfiguration(tree, family, main);
   if (!reading) return nothingToSetUp;
@@ -167,23 +173,23 @@ export async function planConfiguration(
 }
 
 function byHandFinding({ fact, file, line, source, put }: ByHand, finalPlace: string): Finding {
-  return {
+  return finding({
     level: 'warn',
     code: 'configuration-by-hand',
     place: `${finalPlace}/${file}${line > 0 ? `:${line}` : ''}`,
     what: `The ${fact} cannot be set safely${source ? ` where it is ${shownSource(fact, source)}` : ', since it does not stand there'}`,
     remedy: `${line > 0 ? `Make line ${line}` : 'Add the line'}: ${put}`,
-  };
+  });
 }
 
 function freshKeys(place: string): Finding {
-  return {
+  return finding({
     level: 'note',
     code: 'keys-fresh',
     place,
     what: 'The keys that sign cookies are new, as the sheet asks; everybody is logged out',
     remedy: 'Tell those who work on the site to log in again at the new address',
-  };
+  });
 }
 
 /** What of a set-up configuration is well-formed and may be wrong all the same. */
@@ -195,13 +201,15 @@ function doubtsOf(move: Move, family: Family, after: ConfigurationFiles, finalPl
   const patterns = trusted.map(fact => facts[fact]?.value);
   const { host } = move.newAddress;
   if (!patterns.includes(undefined) && !trustsHost(patterns as string[], host)) {
-    findings.push({
-      level: 'warn',
-      code: 'trusted-hosts',
-      place: at(trusted[0]!),
-      what: `The site answers only to hosts that it trusts, and ${host} is not one of them`,
-      remedy: `Add the pattern '^${host.replaceAll('.', '\\.')}$' to trusted_host_patterns`,
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'trusted-hosts',
+        place: at(trusted[0]!),
+        what: `The site answers only to hosts that it trusts, and ${host} is not one of them`,
+        remedy: `Add the pattern '^${host.replaceAll('.', '\\.')}$' to trusted_host_patterns`,
+      }),
+    );
   }
   const next = formatAddress(move.newAddress);
   for (const fact of ['home', 'siteAddress', 'server'] as const) {
@@ -214,31 +222,38 @@ function doubtsOf(move: Move, family: Family, after: ConfigurationFiles, finalPl
         .startsWith(wanted.replace(/^https?:/, ''))
     )
       continue;
-    findings.push({
-      level: 'warn',
-      code: 'address-fixed-elsewhere',
-      place: at(fact),
-      what: `The configuration fixes the ${fact} as ${textOf(value)}, which is neither the old nor the new address`,
-      remedy: 'Visitors will be sent there; add it to old.also if it was this site, or correct the line',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'address-fixed-elsewhere',
+        place: at(fact),
+        what: `The configuration fixes the ${fact} as ${textOf(value)}, which is neither the old nor the new address`,
+        remedy: 'Visitors will be sent there; add it to old.also if it was this site, or correct the line',
+      }),
+    );
   }
   return findings;
 }
 
+/** What the web server's files are made of. */
+interface ServedSource {
+  /** The configuration's files as they are to be; edits of the sheet come after. */
+  readonly configured: readonly SetUpFile[];
+  /** Where the others are read from. */
+  originals(path: ByteString): FilesEnd;
+  /** The files that are there. */
+  readonly entries: AsyncIterable<FileEntry>;
+  readonly finalPlace: string;
+}
+
 /**
  * What the files that steer the web server become, and those that the sheet asks to edit.
- * @param configured the configuration's files as they shall be; edits of the sheet come after
- * @param originals where the others are read from
- * @param entries the files that are there
  * @returns all of them together
  */
 export async function planServed(
   move: Move,
   family: Family,
-  configured: readonly SetUpFile[],
-  originals: (path: ByteString) => FilesEnd,
-  entries: AsyncIterable<FileEntry>,
-  finalPlace: string,
+  { configured, originals, entries, finalPlace }: ServedSource,
 ): Promise<{ files: SetUpFile[]; edits: number[]; findings: Finding[] }> {
   const files = new Map(configured.map(file => [file.path, file]));
   const wishes = move.sheet.configure.edits;
@@ -262,23 +277,27 @@ export async function planServed(
   const findings: Finding[] = [];
   for (const [i, { file }] of wishes.entries()) {
     if (found[i]! > 0) continue;
-    findings.push({
-      level: 'warn',
-      code: 'edit-not-found',
-      place: `${finalPlace}/${file}`,
-      what: `What edit ${i + 1} of configure.edits wants to change does not stand there`,
-      remedy: 'Correct file or find in the sheet; they are compared byte for byte',
-    });
+    findings.push(
+      finding({
+        level: 'warn',
+        code: 'edit-not-found',
+        place: `${finalPlace}/${file}`,
+        what: `What edit ${i + 1} of configure.edits wants to change does not stand there`,
+        remedy: 'Correct file or find in the sheet; they are compared byte for byte',
+      }),
+    );
   }
   if (maintenance === 'keep') return { files: [...files.values()], edits: found, findings };
   if (!page) {
-    findings.push({
-      level: 'note',
-      code: 'maintenance-by-hand',
-      place: finalPlace,
-      what: `A ${family.name} site keeps its maintenance mode elsewhere than in its files`,
-      remedy: `Switch it ${maintenance} in the site itself`,
-    });
+    findings.push(
+      finding({
+        level: 'note',
+        code: 'maintenance-by-hand',
+        place: finalPlace,
+        what: `A ${family.name} site keeps its maintenance mode elsewhere than in its files`,
+        remedy: `Switch it ${maintenance} in the site itself`,
+      }),
+    );
   } else if ('file' in page) {
     const before = standing && (await readAll(originals(standing.path), standing.path));
     if (maintenance === 'on')

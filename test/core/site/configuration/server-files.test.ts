@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import { parseAddress } from '../../../../src/core/address/address.js';
 import { applyEdits, asBytes } from '../../../../src/core/bytes.js';
 import { readServerFile } from '../../../../src/core/site/configuration/server-files.js';
-import { LyingAbout } from '../../../../src/core/site/survey/stray-files.js';
+import { StrayFiles } from '../../../../src/core/site/survey/stray-files.js';
 
 const move = (from: string, to: string) => ({
   oldAddress: parseAddress(from),
@@ -75,9 +75,9 @@ test('.user.ini, robots.txt and web.config: paths and addresses follow, the rest
 
 test('what lies about in a site is told by what it is; a clean site has nothing to tell', () => {
   const told = (paths: Record<string, number>) => {
-    const lying = new LyingAbout(true);
-    for (const [path, bytes] of Object.entries(paths)) lying.look(path, bytes);
-    return lying.findings('/s').map(({ level, code, place }) => `${level} ${code} ${place}`);
+    const stray = new StrayFiles(true);
+    for (const [path, bytes] of Object.entries(paths)) stray.look(path, bytes);
+    return stray.findings('/s').map(({ level, code, place }) => `${level} ${code} ${place}`);
   };
   assert.deepEqual(
     told({

@@ -3,6 +3,7 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
+import { setTimeout as pause } from 'node:timers/promises';
 import { parsePair } from '../../../../src/core/address/pairs.js';
 import { blockBytes, roomBefore, workbench } from '../../../../src/core/kernels/workbench.js';
 import { DumpRewriter } from '../../../../src/core/rewrite/carriers/dump.js';
@@ -104,8 +105,8 @@ test('a thread ends with the reading that it is for, and its failure is that of 
     );
   }
   t.mock.method(search!, 'placesAhead', () => ({}));
-  await assert.rejects(
-    read(file, search!, () => {}),
-    TypeError,
-  );
+  // However long the thread takes to begin: each block is kept until it may have failed.
+
+  const failed = read(file, search!, () => pause(500));
+  await assert.rejects(failed, TypeError);
 });

@@ -1,4 +1,4 @@
-import { textOf } from './bytes.js';
+import { textOf } from '../bytes.js';
 
 /** Text with control characters and terminal escapes made harmless. */
 export function showable(text: string): string {

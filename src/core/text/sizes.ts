@@ -1,4 +1,4 @@
-import { UsageError } from './errors.js';
+import { UsageError } from '../errors.js';
 
 /** Bytes in the unit that fits: 812 B, 4.1 kB, 25 MB. */
 export function sizeText(bytes: number): string {

@@ -1,0 +1,732 @@
+import type { CatalogueEntry } from './entry.js';
+
+/** Every finding that a step can make: its levels, what it means, and what to do. docs/findings.md is written from this. */
+export const catalogue = {
+  'address-fixed-elsewhere': {
+    levels: ['warn'],
+    meaning: 'The configuration fixes an address that is neither the old nor the new one.',
+    remedy: 'Add it to `old.also`, or correct the line.',
+  },
+  'address-in-files': {
+    levels: ['note'],
+    meaning: 'Text files that are transferred unchanged name the old address.',
+    remedy: 'Name the file in `configure.edits`, or change it after the move.',
+  },
+  'address-in-statement': {
+    levels: ['warn'],
+    meaning: 'An old address is in a view, trigger or default value.',
+    remedy: 'Change the statement by hand.',
+  },
+  'address-left-over': {
+    levels: ['warn'],
+    meaning: 'An old address is still there after the move.',
+    remedy: 'Change it by hand, or name the column in `rewrite.leave`.',
+  },
+  'address-not-in-data': {
+    levels: ['warn'],
+    meaning: 'The old address is not in the dump.',
+    remedy: 'Check `old.address`, and that this is the dump of this site.',
+  },
+  'address-not-named': {
+    levels: ['warn'],
+    meaning: 'A host that looks like an earlier or temporary address of the site is in the data.',
+    remedy: 'Add it to `old.also`.',
+  },
+  'address-twin': {
+    levels: ['warn'],
+    meaning: 'The www twin of the old address is in the data.',
+    remedy: 'Add it to `old.also`.',
+  },
+  'archive-in-web-root': {
+    levels: ['warn'],
+    meaning: 'An archive of a megabyte or more is in the site.',
+    remedy: 'Remove it, or leave it out.',
+  },
+  'asset-broken': {
+    levels: ['warn'],
+    meaning: 'An image, style or script does not load at the new site.',
+    remedy: 'Check whether it was left out, or is missing at the old site too.',
+  },
+  'base64-left': {
+    levels: ['warn'],
+    meaning: 'Old addresses are in Base64 and were left.',
+    remedy: '`rewrite.open-base64: true` rewrites them.',
+  },
+  'certificate-ends-soon': {
+    levels: ['warn'],
+    meaning: 'A certificate ends within three weeks.',
+    remedy: 'Make sure that it is renewed.',
+  },
+  'certificate-refused': {
+    levels: ['warn'],
+    meaning: 'Browsers refuse the certificate of one of the sites.',
+    remedy: 'Get one for the name, or renew it.',
+  },
+  'charset-unknown': {
+    levels: ['stop'],
+    meaning: 'The new server does not know the character set of `new.database.charset`.',
+    remedy: 'Name one that it knows.',
+  },
+  'clock-wrong': {
+    levels: ['warn'],
+    meaning: 'The clock of the new host or its database is minutes wrong.',
+    remedy: 'Have the host set it.',
+  },
+  'collation-missing': {
+    levels: ['stop', 'note'],
+    meaning: 'The dump uses a character set or collation that the new server does not know.',
+    remedy: 'Take the dump in compatible form, or replace it in the dump.',
+  },
+  'configuration-above': {
+    levels: ['note'],
+    meaning: 'A part of the configuration is one folder above the site; it is taken along to the same place.',
+    remedy: 'Make sure that the folder above the new site is its own.',
+  },
+  'configuration-by-hand': {
+    levels: ['warn'],
+    meaning: 'A value of the configuration could not be set safely.',
+    remedy: 'Set it by hand in the line named.',
+  },
+  'configuration-computed': {
+    levels: ['warn'],
+    meaning: 'A value of the configuration is computed when the site runs.',
+    remedy: 'Make sure by hand that it is right at the new host.',
+  },
+  'configuration-copy': {
+    levels: ['warn'],
+    meaning: 'A copy of the configuration is where visitors can read it as text.',
+    remedy: 'Remove it, and use another password.',
+  },
+  'configuration-differs': {
+    levels: ['stop'],
+    meaning: 'The new configuration does not say what the sheet says.',
+    remedy: 'Correct one of the two.',
+  },
+  'configuration-elsewhere': {
+    levels: ['warn'],
+    meaning:
+      'Neither the configuration nor a file that it includes says name, user or password of the database.',
+    remedy: 'Set it by hand.',
+  },
+  'configuration-environment': {
+    levels: ['note'],
+    meaning: 'A value of the configuration is taken from the environment.',
+    remedy: 'If the new host sets the variable itself, that wins.',
+  },
+  'configuration-include': {
+    levels: ['warn'],
+    meaning:
+      'A file that the configuration includes was not read: an address, an absolute path, or one that is not there.',
+    remedy: 'Check whether it names anything of the old host.',
+  },
+  'configuration-missing': {
+    levels: ['stop'],
+    meaning: 'The family’s files are there, its configuration is not.',
+    remedy: 'Name the site’s own folder in `old.files`.',
+  },
+  'configuration-several': {
+    levels: ['note'],
+    meaning: 'Another configuration in the tree names another database.',
+    remedy: 'Make sure that the dump is of the one that the site uses.',
+  },
+  'configuration-unreadable': {
+    levels: ['stop'],
+    meaning: 'The configuration cannot be parsed, or is larger than 1 MiB.',
+    remedy: 'Repair it.',
+  },
+  'crate-not-writable': {
+    levels: ['stop'],
+    meaning: 'Nothing can be written beside the sheet.',
+    remedy: 'Give the right, or put the sheet elsewhere.',
+  },
+  'crate-room-too-small': {
+    levels: ['stop'],
+    meaning: 'There is not enough room for the crate.',
+    remedy: 'Make room, or put the sheet on another disk.',
+  },
+  'database-credentials': {
+    levels: ['stop'],
+    meaning: 'The new database refuses the user or the password.',
+    remedy: 'Set the password anew, and copy it as it is.',
+  },
+  'database-holds-other-site': {
+    levels: ['stop'],
+    meaning: 'Another site is under the same prefix in the new database.',
+    remedy: 'Another prefix or database; `new.database.replace: own` allows it to go.',
+  },
+  'database-missing': {
+    levels: ['stop', 'note'],
+    meaning: 'The new database is not there, or this user may not open it.',
+    remedy: 'Create it and give the user all rights on it.',
+  },
+  'database-not-asked': {
+    levels: ['note'],
+    meaning: 'The sheet gives no password for the new database.',
+    remedy: 'Add `new.database.password`.',
+  },
+  'database-not-reached': {
+    levels: ['stop', 'note'],
+    meaning: 'The new database cannot be reached from here.',
+    remedy: 'Try the credentials in the host’s panel.',
+  },
+  'database-of-two-moments': {
+    levels: ['note'],
+    meaning: 'The dump was resumed: its tables come from two snapshots.',
+    remedy: '`pack --again`, if somebody wrote to the site meanwhile.',
+  },
+  'database-refuses': {
+    levels: ['stop'],
+    meaning: 'The new database server refuses for another reason.',
+    remedy: 'Ask the host what it means.',
+  },
+  'database-rights-missing': {
+    levels: ['stop'],
+    meaning: 'The database user lacks rights that loading and running the site need.',
+    remedy: 'Give all rights on the database.',
+  },
+  'database-shared': {
+    levels: ['note'],
+    meaning: 'Tables of something else are in the new database.',
+    remedy: 'Nothing to do, as long as the prefixes differ.',
+  },
+  'database-tables-there': {
+    levels: ['warn'],
+    meaning: 'Tables with the site’s prefix are in the new database already.',
+    remedy: 'Dump them first, or choose another prefix.',
+  },
+  'database-too-old': {
+    levels: ['stop'],
+    meaning: 'The new database server is older than the site needs.',
+    remedy: 'Ask for a later one.',
+  },
+  'dns-address-differs': {
+    levels: ['warn'],
+    meaning: 'The old name leads to another address than `dns.address-records` says.',
+    remedy: 'Correct it, or find out what is in front.',
+  },
+  'dns-caa': {
+    levels: ['note'],
+    meaning: 'A CAA record says who may give out certificates.',
+    remedy: 'Make sure that the new host’s authority is among them.',
+  },
+  'dns-ipv6-stays': {
+    levels: ['warn'],
+    meaning: 'An AAAA record leads to the present host, and the plan names no new one.',
+    remedy: 'Change or remove it at the cutover.',
+  },
+  'dns-no-address': {
+    levels: ['warn', 'note'],
+    meaning: 'No record leads from the old name (warn) or the new one (note) to a host.',
+    remedy: 'Check `old.address`; the new one needs a record at the cutover.',
+  },
+  'dns-not-asked': {
+    levels: ['note'],
+    meaning: 'No resolver could be asked.',
+    remedy: 'Name one in `dns.resolvers`.',
+  },
+  'dns-ttl-long': {
+    levels: ['warn'],
+    meaning: 'The TTL of the address that will change is above an hour.',
+    remedy: 'Set it to 300 seconds that long before the cutover.',
+  },
+  'drop-in': {
+    levels: ['warn'],
+    meaning: 'A file that takes the place of a part of the program is there.',
+    remedy: 'Leave it out, and switch its extension on again.',
+  },
+  'dump-fitted': {
+    levels: ['note'],
+    meaning: 'Statements of the dump were changed so that the server named takes them.',
+    remedy: 'Nothing to do, unless a view or program needs the account that had defined it.',
+  },
+  'dump-in-web-root': {
+    levels: ['warn'],
+    meaning: 'A database dump is where visitors can fetch it.',
+    remedy: 'Remove it.',
+  },
+  'dump-not-of-site': {
+    levels: ['stop'],
+    meaning: 'None of the dump’s tables are those of such a site.',
+    remedy: 'Dump the database that the configuration names.',
+  },
+  'edit-not-found': {
+    levels: ['warn'],
+    meaning: 'What `configure.edits` wants to change does not are in its file.',
+    remedy: 'Correct `file` or `find`.',
+  },
+  'extension-may-interfere': {
+    levels: ['note'],
+    meaning: 'An extension for caching, security, redirects or the like is installed.',
+    remedy: 'Switch it off for the move.',
+  },
+  'file-different': {
+    levels: ['stop'],
+    meaning: 'A file at the new end is not the one of the crate.',
+    remedy: 'Deliver again.',
+  },
+  'file-extra': {
+    levels: ['note'],
+    meaning: 'A file at the new end is not of the crate.',
+    remedy: 'Check whether the new site has written it.',
+  },
+  'file-missing': {
+    levels: ['stop'],
+    meaning: 'A file of the crate is missing at the new end.',
+    remedy: 'Deliver again.',
+  },
+  'file-too-large': {
+    levels: ['warn'],
+    meaning: 'A file is too large to be rewritten as one text.',
+    remedy: 'Rewrite a dump by itself; look into others by hand.',
+  },
+  'files-gone-stay': {
+    levels: ['note'],
+    meaning: 'Files of an earlier delivery are no longer at the old site, and stay at the new one.',
+    remedy: '`deliver --mirror` removes them.',
+  },
+  'files-left-out-large': {
+    levels: ['warn'],
+    meaning: 'Files larger than `take.files.larger-than` are not taken.',
+    remedy: 'Transfer by hand what the site needs of them.',
+  },
+  'files-too-many': {
+    levels: ['stop'],
+    meaning: 'The new place has not enough inodes.',
+    remedy: 'Leave caches out, or ask for more.',
+  },
+  'index-in-the-way': {
+    levels: ['warn'],
+    meaning: 'A page that servers show before the site’s own index.php is in the web root.',
+    remedy: 'Leave it out.',
+  },
+  'installer-in-web-root': {
+    levels: ['warn'],
+    meaning: 'A script that installs, unpacks or shows facts about the server is in the web root.',
+    remedy: 'Remove it.',
+  },
+  'keys-fresh': {
+    levels: ['note'],
+    meaning: 'The keys that sign cookies are new; everybody is logged out.',
+    remedy: 'Log in again at the new address.',
+  },
+  'language-extension-missing': {
+    levels: ['stop'],
+    meaning: 'The new host’s language lacks an extension that the site needs.',
+    remedy: 'Switch it on.',
+  },
+  'language-memory-small': {
+    levels: ['warn'],
+    meaning: 'The language may use less than 64 MB of memory.',
+    remedy: 'Raise the limit.',
+  },
+  'language-not-asked': {
+    levels: ['warn'],
+    meaning: 'The probe could not be asked.',
+    remedy: 'Check that `new.files` is the folder that `new.reach` serves.',
+  },
+  'language-not-run': {
+    levels: ['stop'],
+    meaning: 'The new web server shows PHP files as text.',
+    remedy: 'Switch PHP on before anything with a password goes there.',
+  },
+  'language-too-old': {
+    levels: ['stop'],
+    meaning: 'The new host’s language is older than the site needs.',
+    remedy: 'Choose a later version.',
+  },
+  'link-leads-outside': {
+    levels: ['warn'],
+    meaning: 'A symbolic link leads out of the site and is not taken.',
+    remedy: 'Make it anew at the new host if it is needed.',
+  },
+  'link-not-made': {
+    levels: ['warn'],
+    meaning: 'Symbolic links cannot be made over FTP and were left out.',
+    remedy: 'Use SFTP.',
+  },
+  'load-warned': {
+    levels: ['warn'],
+    meaning: 'The new server warned while the dump was loaded.',
+    remedy: 'Check whether the site minds.',
+  },
+  'log-large': {
+    levels: ['note'],
+    meaning: 'A log of ten megabytes or more would be transferred.',
+    remedy: 'Leave it out.',
+  },
+  'mail-left': {
+    levels: ['note'],
+    meaning: 'Mail addresses at the old host were left.',
+    remedy: '`rewrite.mail: true` moves them.',
+  },
+  'maintenance-by-hand': {
+    levels: ['note'],
+    meaning: 'A site of this family keeps its maintenance mode elsewhere than in its files.',
+    remedy: 'Switch it in the site itself.',
+  },
+  'maintenance-left': {
+    levels: ['warn'],
+    meaning: 'The site is in maintenance mode.',
+    remedy: 'Remove the file when the update is through.',
+  },
+  'name-not-readable': {
+    levels: ['warn'],
+    meaning: 'A file’s name is not UTF-8 and cannot be sent over SFTP; it is not taken.',
+    remedy: 'Rename it, or take it in an archive.',
+  },
+  'name-not-taken': {
+    levels: ['warn'],
+    meaning:
+      'A name cannot be sent to the new end (a line end over FTP, or not UTF-8 over SFTP) and was left out.',
+    remedy: 'Rename it, or use another protocol.',
+  },
+  'name-refused-by-windows': {
+    levels: ['note'],
+    meaning: 'A name that a host which runs Windows would refuse.',
+    remedy: 'Nothing to do where the new host runs anything else.',
+  },
+  'name-too-long': {
+    levels: ['warn'],
+    meaning: 'A name or path is longer than other file systems take.',
+    remedy: 'Shorten it, or leave it out.',
+  },
+  'names-clash': {
+    levels: ['warn'],
+    meaning: 'Names differ only in letter case.',
+    remedy: 'Rename one, if the new host does not tell letter case.',
+  },
+  'network-at-new-end': {
+    levels: ['stop'],
+    meaning: 'A network of sites is under the new prefix, and the old site is a single one.',
+    remedy: 'Import it as one of the network’s sites, or use a prefix or database of its own.',
+  },
+  'network-of-sites': {
+    levels: ['warn', 'note'],
+    meaning:
+      'The site is a network of several; where its host changes (warn) its tables of sites must be changed too.',
+    remedy: 'Set domain and path in them after loading the dump.',
+  },
+  'new-folder-not-empty': {
+    levels: ['warn'],
+    meaning: 'Something is in the new folder already.',
+    remedy: 'It is kept as keepsake; check that it is the right folder.',
+  },
+  'new-site-there': {
+    levels: ['warn'],
+    meaning: 'Another site’s configuration is in the new folder.',
+    remedy: 'Check that it is the right folder.',
+  },
+  'new-unreachable': {
+    levels: ['warn'],
+    meaning: 'The new web server does not answer.',
+    remedy: 'Check `new.reach` and the server’s host name.',
+  },
+  'numbers-begin-lower': {
+    levels: ['warn'],
+    meaning: 'A table continues counting at a lower number than at the old server.',
+    remedy: 'Set its `AUTO_INCREMENT`.',
+  },
+  'old-home-broken': {
+    levels: ['stop'],
+    meaning: 'The old home page answers with an error.',
+    remedy: 'Check `old.address`.',
+  },
+  'old-in-maintenance': {
+    levels: ['warn'],
+    meaning: 'The old site is in maintenance mode.',
+    remedy: 'End it before packing.',
+  },
+  'old-locked': {
+    levels: ['note'],
+    meaning: 'A page of the old site is locked.',
+    remedy: 'Look at the new one yourself.',
+  },
+  'old-login-missing': {
+    levels: ['note'],
+    meaning: 'The login page is not where it usually is.',
+    remedy: 'Note where it is.',
+  },
+  'old-not-indexed': {
+    levels: ['note'],
+    meaning: 'Search engines are asked not to list the old home page.',
+    remedy: '`configure.search-engines: show` if the new one is to be found.',
+  },
+  'old-not-well': {
+    levels: ['stop'],
+    meaning: 'The old site shows an installation page or a database error.',
+    remedy: 'Repair it first.',
+  },
+  'old-scheme-differs': {
+    levels: ['warn'],
+    meaning: 'The old site sends visitors to the other scheme.',
+    remedy: 'Write `old.address` with it.',
+  },
+  'old-sent-elsewhere': {
+    levels: ['warn'],
+    meaning: 'The old address sends visitors to another host.',
+    remedy: 'Write that as `old.address`, and this one under `old.also`.',
+  },
+  'old-unreachable': {
+    levels: ['warn'],
+    meaning: 'The old site does not answer.',
+    remedy: 'Check `old.address`.',
+  },
+  'packet-too-small': {
+    levels: ['stop'],
+    meaning: 'The dump has a statement longer than the new server takes.',
+    remedy: 'Raise `max_allowed_packet`, or dump with shorter statements.',
+  },
+  'page-database-error': {
+    levels: ['stop'],
+    meaning: 'The new site cannot reach its database.',
+    remedy: 'Check database, user and password in the configuration.',
+  },
+  'page-differs': {
+    levels: ['warn'],
+    meaning: 'A page is not as it was.',
+    remedy: 'Open the two side by side.',
+  },
+  'page-installation': {
+    levels: ['stop'],
+    meaning: 'The new site shows its installation page.',
+    remedy: 'Load the finished dump; check the table prefix.',
+  },
+  'page-missing': {
+    levels: ['stop'],
+    meaning: 'A page is not found at the new site.',
+    remedy: 'Save the permalink settings; check the rewrite rules.',
+  },
+  'page-sent-away': {
+    levels: ['stop'],
+    meaning: 'The new site sends visitors to another address.',
+    remedy: 'Load the finished dump, not the one that was taken.',
+  },
+  'pages-not-all': {
+    levels: ['note'],
+    meaning: 'More pages are linked than were compared.',
+    remedy: 'Look at some of them yourself.',
+  },
+  'pages-not-compared': {
+    levels: ['note'],
+    meaning: 'The sheet does not say where the new site can be reached.',
+    remedy: 'Add `new.reach`.',
+  },
+  'pages-unreachable': {
+    levels: ['stop'],
+    meaning: 'One of the two sites did not answer.',
+    remedy: 'Check `old.reach`, `new.reach` and the servers.',
+  },
+  'part-too-large': {
+    levels: ['warn'],
+    meaning: 'One row alone makes a piece of the dump larger than `new.database.parts`.',
+    remedy: 'Ask the host to load it, or to raise the limit.',
+  },
+  'password-in-clear': {
+    levels: ['warn'],
+    meaning: 'Plain FTP shows the password and every file to everybody on the way.',
+    remedy: 'Use `ftps://` or `sftp://`.',
+  },
+  'place-not-renamable': {
+    levels: ['stop'],
+    meaning: 'What is written at the new place cannot be renamed.',
+    remedy: 'Give the right, or name a folder on another file system.',
+  },
+  'place-not-writable': {
+    levels: ['stop'],
+    meaning: 'Nothing can be written where the new site is to go.',
+    remedy: 'Give the right, or name another place.',
+  },
+  'place-without-links': {
+    levels: ['warn'],
+    meaning: 'The site has symbolic links, and none can be made at the new place.',
+    remedy: 'Make copies of what they lead to.',
+  },
+  'prefix-differs': {
+    levels: ['stop'],
+    meaning: 'The dump’s tables have another prefix than the configuration.',
+    remedy: 'Dump the right database, or correct the prefix.',
+  },
+  'prefix-several': {
+    levels: ['note'],
+    meaning: 'The dump holds several sites.',
+    remedy: 'Dump only the tables of this one.',
+  },
+  'prefix-shared': {
+    levels: ['stop'],
+    meaning: 'Tables of another kind of site are under the same prefix.',
+    remedy: 'Leave them out by name, or give the sites prefixes of their own.',
+  },
+  'program-missing': {
+    levels: ['stop'],
+    meaning: 'A view or trigger of the old database is not at the new server.',
+    remedy: 'Give the rights, then deliver again.',
+  },
+  'proxy-in-front': {
+    levels: ['warn'],
+    meaning: 'A cache or proxy answers in front of the old server.',
+    remedy: 'Make the change there too.',
+  },
+  'read-back-sample': {
+    levels: ['note'],
+    meaning: 'Only some of what was put there was read back and compared.',
+    remedy: '`check`, when there is time.',
+  },
+  'records-not-named': {
+    levels: ['note'],
+    meaning: 'The sheet names no address records, so no cutover was planned.',
+    remedy: 'Add `dns.address-records`.',
+  },
+  'redirects-not-needed': {
+    levels: ['note'],
+    meaning: 'The address stays the same.',
+    remedy: 'Nothing needs to be done.',
+  },
+  'repository-in-web-root': {
+    levels: ['warn'],
+    meaning: 'A version control folder is where visitors can fetch it.',
+    remedy: 'Leave it out.',
+  },
+  'robots-shut-out': {
+    levels: ['note'],
+    meaning: 'Search engines are asked to stay away from the whole site.',
+    remedy: 'Remove the line after the cutover.',
+  },
+  'room-too-small': {
+    levels: ['stop'],
+    meaning: 'There is not enough room for the new site.',
+    remedy: 'Make room.',
+  },
+  'root-not-renamable': {
+    levels: ['note'],
+    meaning: 'The web root itself cannot be renamed; files are put in place one by one, the index file last.',
+    remedy: 'Nothing needs to be done.',
+  },
+  'row-changed-meanwhile': {
+    levels: ['warn'],
+    meaning:
+      'Rows of a live database were changed by somebody else between reading and writing; they were left.',
+    remedy: 'Maintenance mode, then rewrite again.',
+  },
+  'row-refused': {
+    levels: ['warn'],
+    meaning:
+      'The server refused changed rows of a live database (too long for the column, or a key twice); they were left.',
+    remedy: 'Make the column longer, or change the row by hand.',
+  },
+  'row-too-long': {
+    levels: ['warn'],
+    meaning: 'A single row is longer than the server named takes in one statement.',
+    remedy: 'Raise `max_allowed_packet` there.',
+  },
+  'scheme-weaker': {
+    levels: ['warn'],
+    meaning: 'The new site is served by http, the old one by https.',
+    remedy: 'Get a certificate.',
+  },
+  'server-file-host': {
+    levels: ['warn'],
+    meaning: 'A rule in `.htaccess` or `web.config` names the old host.',
+    remedy: 'Change the rule by hand.',
+  },
+  'server-file-path': {
+    levels: ['note'],
+    meaning: 'A path on the old server is in `php.ini` or `.user.ini`.',
+    remedy: 'See whether it is there, or name it in `rewrite.pairs`.',
+  },
+  'server-file-php': {
+    levels: ['note'],
+    meaning: 'A setting of the language is in `.htaccess`.',
+    remedy: 'Remove it if the new site answers with error 500.',
+  },
+  'server-file-prepends': {
+    levels: ['warn'],
+    meaning: 'A file is prepended to every page.',
+    remedy: 'Remove the line for the move.',
+  },
+  'server-path-not-named': {
+    levels: ['warn'],
+    meaning: 'A folder on the old server is named in data or files and no pair moves it.',
+    remedy: 'Add it to `rewrite.pairs`.',
+  },
+  'set-up-by-hand': {
+    levels: ['note'],
+    meaning: 'Somebody changed a server file at the new end; it is left as it is.',
+    remedy: 'See what setting up would make of it with `deliver --dry-run`.',
+  },
+  'site-nested': {
+    levels: ['note'],
+    meaning: 'Another site is in the tree of this one.',
+    remedy: 'Leave its folder out.',
+  },
+  'sites-several': {
+    levels: ['note'],
+    meaning: 'The tree holds several sites.',
+    remedy: 'Leave the others out if they are not to come along.',
+  },
+  'statements-left-out': {
+    levels: ['note'],
+    meaning: 'Statements of the dump that concern other databases, users or the server were not run.',
+    remedy: 'Do by hand what the site needs of them.',
+  },
+  'table-changed-since': {
+    levels: ['note'],
+    meaning: 'The site has written to tables since they were delivered.',
+    remedy: 'Nothing to do if the new site has been opened.',
+  },
+  'table-crashed': {
+    levels: ['stop'],
+    meaning: 'The old server cannot open a table.',
+    remedy: 'Repair it there.',
+  },
+  'table-different': {
+    levels: ['stop'],
+    meaning: 'A table of the finished dump does not hold what was taken.',
+    remedy: 'Rewrite and deliver again.',
+  },
+  'table-extra': {
+    levels: ['note'],
+    meaning: 'More tables are under the prefix than were delivered.',
+    remedy: 'Check whether the new site made them.',
+  },
+  'table-missing': {
+    levels: ['stop'],
+    meaning: 'A table is not in the finished dump.',
+    remedy: 'Rewrite and deliver again.',
+  },
+  'table-without-key': {
+    levels: ['note'],
+    meaning: 'A table of a live database has no key; rows were found by their old value.',
+    remedy: '`undo` puts a value back wherever the new one is.',
+  },
+  'tables-without-transactions': {
+    levels: ['warn', 'note'],
+    meaning: 'Tables that no snapshot holds still: locked while they were read (note) or not (warn).',
+    remedy: 'Maintenance mode before the last delivery.',
+  },
+  'trusted-hosts': {
+    levels: ['warn'],
+    meaning: 'The site answers only to hosts that it trusts, and the new one is not among them.',
+    remedy: 'Add its pattern.',
+  },
+  'value-damaged': {
+    levels: ['warn'],
+    meaning: 'A value looks serialized and cannot be read; it was left as it is.',
+    remedy:
+      '`rewrite.mend: true` repairs those whose lengths follow without doubt; save the others anew at the old site.',
+  },
+  'value-mended': {
+    levels: ['note'],
+    meaning: 'The lengths of damaged serialized values were set right.',
+    remedy: 'Look at the settings kept there.',
+  },
+  'value-not-stored-whole': {
+    levels: ['stop'],
+    meaning: 'The new server cut or changed values while it stored them.',
+    remedy: 'Compare type and character set of the column.',
+  },
+  'wish-not-carried-out': {
+    levels: ['warn'],
+    meaning: 'The sheet asks for something that cannot be set for this kind of site.',
+    remedy: 'Set it by hand in the new site.',
+  },
+} as const satisfies Readonly<Record<string, CatalogueEntry>>;

@@ -1,0 +1,222 @@
+import type { TableContent } from '../../core/database/content-digest.js';
+import type { Fitted } from '../../core/database/fitting.js';
+import type { PorterError } from '../../core/errors.js';
+import type { Condition, DataEdit } from '../../core/site/data/data-edits.js';
+import type { RowChange } from '../../core/site/data/row-edits.js';
+import type { Column } from '../../core/sql/column.js';
+
+/** A database at one end, whatever reaches it. */
+export interface DatabaseEnd {
+  /** The name of the database. */
+  readonly name: string;
+  /** The database as it may be shown: without its password. */
+  readonly text: string;
+  /** Opens a connection, works with it, and closes it. @throws EndError when the database cannot be opened */
+  use<T>(work: (connection: DatabaseConnection) => Promise<T>): Promise<T>;
+  /** Opens the database as it is at one moment. */
+  snapshot(options: SnapshotOptions): Promise<DatabaseSnapshot>;
+  /** An error of the database as one that says what was being done. */
+  toPorterError(error: unknown, doing: string): unknown;
+  /** Whether an error means that the connection is no more, though the server may come back. */
+  isLost(error: unknown): boolean;
+}
+
+/** One connection to a database. */
+export interface DatabaseConnection {
+  /** What the server says of itself and of the database. */
+  server(): Promise<SeenServer>;
+  /** All databases that the account sees, with their tables. */
+  databases(): Promise<SeenDatabase[]>;
+  /** The tables and views of the database, in the order of their names. */
+  tables(): Promise<SeenTable[]>;
+  /** The columns of every table that hold values of their own, in their order. */
+  columns(): Promise<ReadonlyMap<string, readonly Column[]>>;
+  triggers(): Promise<string[]>;
+  /** Tries out what a load needs. @returns what the account may not do, in words */
+  missingAbilities(): Promise<string[]>;
+  /** One cell of the last row that a condition finds, as text. */
+  cell(table: string, column: string, where: Condition): Promise<string | undefined>;
+  /** Reads and writes text from now on as a dump is written. */
+  speakAs(dump: {
+    readonly charset: string | undefined;
+    readonly timeZone: string | undefined;
+  }): Promise<void>;
+  /** What the rows of a table come to, read back. */
+  content(table: string, columns: readonly Column[]): Promise<TableContent>;
+  /** Removes tables, views and programs, whatever keys lead to them. */
+  drop(objects: readonly DatabaseObject[]): Promise<void>;
+  /**
+   * Carries out an edit in one transaction. Safe to repeat.
+   * @param before is called with the changes before any of them is made
+   */
+  edit(edit: DataEdit, before: (changes: readonly RowChange[]) => Promise<void>): Promise<EditCount>;
+  /** How far a load has come; undefined where none has begun. */
+  loadPosition(): Promise<LoadPosition | undefined>;
+  /** Notes that a load begins. @param dump its SHA-256 */
+  beginLoad(dump: string): Promise<LoadPosition>;
+  /** Loads a dump from its first statement, or from where an earlier load of the same was interrupted. */
+  load(file: string, position: LoadPosition, options: LoadOptions): Promise<LoadDone>;
+  /** Removes the note of a load. */
+  endLoad(): Promise<void>;
+  /** Ends the connection at once, also while a statement runs. */
+  destroy(): void;
+}
+
+/** A server that an administrator's account opens. */
+export interface DatabaseServer {
+  /** Makes a database, its user and the user's rights, as far as they are missing. @returns what was made, in words */
+  provision(wanted: NewDatabase): Promise<string[]>;
+}
+
+/** A database that is to be made, and the account that opens it. */
+export interface NewDatabase {
+  readonly name: string;
+  readonly user: string;
+  readonly password: string;
+}
+
+/** A table or view, as the server's catalogue has it. */
+export interface SeenTable {
+  readonly name: string;
+  readonly kind: 'table' | 'view';
+  /** Empty for a view, and for a table that the server cannot open. */
+  readonly engine: string;
+  /** As the server estimates them. */
+  readonly rows: number;
+  /** Bytes of rows and indexes. */
+  readonly bytes: number;
+  readonly autoIncrement: string | undefined;
+  /** What the server says where it cannot open the table. */
+  readonly trouble: string | undefined;
+}
+
+export interface SeenDatabase {
+  readonly name: string;
+  readonly tables: readonly SeenTable[];
+}
+
+/** What can be removed from a database. */
+export interface DatabaseObject {
+  readonly kind: 'table' | 'view' | 'procedure' | 'function' | 'event';
+  readonly name: string;
+}
+
+/** What a database server says of itself and of one database. */
+export interface SeenServer {
+  /** As the server writes it. */
+  readonly version: string;
+  readonly charsets: readonly string[];
+  readonly collations: readonly string[];
+  /** The character set of the database. */
+  readonly charset: string;
+  /** The longest statement that it takes, in bytes. */
+  readonly packet: number;
+  readonly modes: readonly string[];
+  /** Rights that a load needs and this user has not, by their SQL names. */
+  readonly missingRights: readonly string[];
+  readonly tables: readonly string[];
+  /** The server's clock less this machine's, in seconds. */
+  readonly skew: number;
+}
+
+/** Why a database could not be opened. */
+export type RefusalKind = Extract<
+  PorterError['kind'],
+  'unreachable' | 'credentials' | 'no such database' | 'refused'
+>;
+
+/** What an edit came to. */
+export interface EditCount {
+  /** Rows that were changed or removed. */
+  readonly rows: number;
+  readonly changes: readonly RowChange[];
+}
+
+/** How far a load has come. */
+export interface LoadPosition {
+  /** Which dump is loaded: its SHA-256. */
+  readonly dump: string;
+  /** How many of its statements are done for good. */
+  readonly done: number;
+  /** The table that rows went into last, as bytes. */
+  readonly table: string;
+}
+
+/** How a dump is loaded. */
+export interface LoadOptions {
+  readonly server: SeenServer;
+  readonly signal: AbortSignal;
+  /** Bytes of the longest statement to send, where that is less than the server says. */
+  readonly limit?: number;
+  readonly progress?: (bytesRead: number) => void;
+}
+
+/** What a load came to. */
+export interface LoadDone {
+  /** What was changed so that the server takes the dump, and how often. */
+  readonly fitted: Fitted;
+  readonly warnings: readonly LoadWarning[];
+  /** Statements that were not run, as bytes, since they work on something else than this database. */
+  readonly leftOut: readonly string[];
+}
+
+/** What a server warned of while rows went in. */
+export interface LoadWarning {
+  readonly table: string;
+  /** The server's number for it: https://mariadb.com/kb/en/mariadb-error-codes/ */
+  readonly code: number;
+  readonly message: string;
+  count: number;
+}
+
+/** What is taken of a database. */
+export interface SnapshotOptions {
+  /** The character set in which the site itself speaks to its server, if it is known. */
+  readonly charset: string | undefined;
+  /** Which tables are taken. */
+  readonly wanted: (table: string) => boolean;
+}
+
+/** A database as it is at one moment. */
+export interface DatabaseSnapshot {
+  readonly tables: readonly SeenTable[];
+  /** The tables that hold rows of their own. */
+  readonly own: readonly SeenTable[];
+  /** Tables of engines without transactions: they are read as they are when their turn comes. */
+  readonly unsteady: readonly SeenTable[];
+  /** The character set in which text is read and the dump is written. */
+  readonly charset: string;
+  /** Keeps others from writing to some tables until the snapshot is closed. @returns false where it may not */
+  lock(tables: readonly SeenTable[]): Promise<boolean>;
+  /** What a dump says before its first table. */
+  head(taken: Date): Buffer;
+  /** What a dump says after its last, without which it does not look whole. */
+  tail(): Buffer;
+  /** Writes how a table is made, and its rows. @returns how many rows */
+  writeTable(table: SeenTable, sink: DumpSink, signal: AbortSignal, options?: TableOptions): Promise<number>;
+  /** Writes triggers, routines, events and views, each after what it may need. */
+  writePrograms(sink: DumpSink, also: AlsoTaken): Promise<void>;
+  close(): Promise<void>;
+}
+
+/** Takes the bytes of a dump. */
+export interface DumpSink {
+  take(chunk: Buffer): void;
+  /** Bytes that were taken and not passed on yet. */
+  readonly waiting: number;
+  /** Resolves when no more than so many bytes wait. */
+  room(bytes: number): Promise<void>;
+}
+
+/** How a table is written. */
+export interface TableOptions {
+  readonly progress?: (rows: number) => void;
+  /** No more rows than so many; 0 for none. */
+  readonly most?: number | undefined;
+}
+
+/** What is taken besides tables and their triggers and views. */
+export interface AlsoTaken {
+  readonly routines: boolean;
+  readonly events: boolean;
+}

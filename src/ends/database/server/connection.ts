@@ -1,0 +1,140 @@
+import { bytesOf, textOf } from '../../../core/bytes.js';
+import type { TableContent } from '../../../core/database/content-digest.js';
+import type { Condition, DataEdit } from '../../../core/site/data/data-edits.js';
+import { type RowChange, RowEdits, statementOf, whereSql } from '../../../core/site/data/row-edits.js';
+import type { Column } from '../../../core/sql/column.js';
+import { encodedSql, identifier, joined, literal, sql } from '../../../core/sql/encoded-sql.js';
+import type {
+  DatabaseConnection,
+  DatabaseObject,
+  EditCount,
+  LoadDone,
+  LoadOptions,
+  LoadPosition,
+  SeenDatabase,
+  SeenServer,
+  SeenTable,
+} from '../database-end.js';
+import { missingAbilities } from './abilities.js';
+import { columnsOf, databasesSeen, tablesOf, triggersOf } from './catalog.js';
+import { contentOf } from './content.js';
+import { beginLoad, endLoad, loadDump, positionOf } from './load.js';
+import { serverOf } from './probe.js';
+import type { DatabaseSession } from './session.js';
+
+/** A database over one session of the MySQL protocol. */
+export class ServerConnection implements DatabaseConnection {
+  private readonly session: DatabaseSession;
+
+  constructor(session: DatabaseSession) {
+    this.session = session;
+  }
+
+  server(): Promise<SeenServer> {
+    return serverOf(this.session, this.session.route.place.name);
+  }
+
+  databases(): Promise<SeenDatabase[]> {
+    return databasesSeen(this.session);
+  }
+
+  tables(): Promise<SeenTable[]> {
+    return tablesOf(this.session);
+  }
+
+  async columns(): Promise<ReadonlyMap<string, readonly Column[]>> {
+    const all = await columnsOf(this.session);
+    return new Map(
+      [...all].map(([table, columns]) => [table, columns.filter(({ generated }) => !generated)]),
+    );
+  }
+
+  async triggers(): Promise<string[]> {
+    return (await triggersOf(this.session)).map(({ name }) => name);
+  }
+
+  missingAbilities(): Promise<string[]> {
+    return missingAbilities(this.session);
+  }
+
+  async cell(table: string, column: string, where: Condition): Promise<string | undefined> {
+    let found: string | undefined;
+    await this.session.each(
+      sql`SELECT ${identifier(column)} FROM ${identifier(table)}${whereSql([where])}`,
+      ([cell]) => {
+        if (cell) found = textOf(bytesOf(cell));
+      },
+    );
+    return found;
+  }
+
+  async speakAs({
+    charset,
+    timeZone,
+  }: {
+    readonly charset: string | undefined;
+    readonly timeZone: string | undefined;
+  }): Promise<void> {
+    // A dump says it, and nobody may put anything else into a statement by it.
+    const name = /^\w+$/.test(charset ?? '') ? charset! : 'utf8mb4';
+    await this.session.run(sql`SET NAMES ${encodedSql(name)}`);
+    if (timeZone !== undefined) await this.session.run(sql`SET SESSION time_zone = ${literal(timeZone)}`);
+  }
+
+  content(table: string, columns: readonly Column[]): Promise<TableContent> {
+    return contentOf(this.session, table, columns);
+  }
+
+  async drop(objects: readonly DatabaseObject[]): Promise<void> {
+    await this.session.run(sql`SET FOREIGN_KEY_CHECKS = 0`);
+    for (const { kind, name } of objects)
+      await this.session.run(sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`);
+  }
+
+  async edit(edit: DataEdit, before: (changes: readonly RowChange[]) => Promise<void>): Promise<EditCount> {
+    await this.session.run(sql`SET NAMES utf8mb4`);
+    await this.session.run(sql`SET SESSION sql_mode = ''`);
+    const { table, change, key } = edit;
+    const from = identifier(table);
+    const where = whereSql(edit.where);
+    if ('remove' in change) {
+      const { affected } = await this.session.run(sql`DELETE FROM ${from}${where}`);
+      return { rows: affected, changes: [] };
+    }
+    const columns = [
+      ...new Set([...key, change.column, change.from ?? change.column, ...edit.where.map(one => one.column)]),
+    ];
+    const named = columns.map(name => ({ name }));
+    const alone = new RowEdits([edit]);
+    const changes: RowChange[] = [];
+    await this.session.run(sql`START TRANSACTION`);
+    await this.session.each(
+      sql`SELECT ${joined(columns.map(identifier))} FROM ${from}${where} FOR UPDATE`,
+      cells => alone.apply(table, named, cells, one => changes.push(one)),
+    );
+    await before(changes);
+    for (const one of changes) await this.session.run(statementOf(one));
+    await this.session.run(sql`COMMIT`);
+    return { rows: changes.length, changes };
+  }
+
+  loadPosition(): Promise<LoadPosition | undefined> {
+    return positionOf(this.session);
+  }
+
+  beginLoad(dump: string): Promise<LoadPosition> {
+    return beginLoad(this.session, dump);
+  }
+
+  load(file: string, position: LoadPosition, options: LoadOptions): Promise<LoadDone> {
+    return loadDump(this.session, file, position, options);
+  }
+
+  endLoad(): Promise<void> {
+    return endLoad(this.session);
+  }
+
+  destroy(): void {
+    this.session.destroy();
+  }
+}

@@ -1,0 +1,103 @@
+import { asBytes } from '../../core/bytes.js';
+import type { Family } from '../../core/site/families/family.js';
+import type { FilesPlace } from '../../ends/files/place.js';
+import type { CrateManifest } from '../../ends/move-folder/crate.js';
+import { ledgerOf } from '../move/ledger.js';
+import type { FindingLog, StepRun } from '../move/step.js';
+import type { TransferMethod } from '../transfer/transfer.js';
+import type { Deliverer } from './deliverer.js';
+import { publishTree } from './files/publish-tree.js';
+import { type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
+import type { StagingPaths } from './files/staging.js';
+import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
+import { planFromCrate, stageAbove, stageFile, traceOfSetUp } from './site/apply.js';
+import type { Configured, SetUp } from './site/plan-configuration.js';
+
+/** What a delivery of files came to. */
+export interface DeliveredFiles {
+  readonly place: string;
+  readonly count: number;
+  readonly bytes: number;
+  /** Files that were there already. */
+  readonly again: number;
+  /** What was removed because the old site no longer has it. */
+  readonly removed: number;
+  readonly way: TransferMethod | undefined;
+}
+
+/** Delivers the crate's files with the configuration edited. */
+export class FilesDeliverer implements Deliverer {
+  private readonly run: StepRun;
+  private readonly place: FilesPlace;
+  private readonly family: Family;
+  private readonly manifest: CrateManifest;
+  private readonly options: TreeOptions;
+  private staged: { tree: StagedTree; above: readonly StagingPaths[]; setUp: SetUp } | undefined;
+
+  constructor(
+    run: StepRun,
+    place: FilesPlace,
+    { family, manifest, options }: { family: Family; manifest: CrateManifest; options: TreeOptions },
+  ) {
+    this.run = run;
+    this.place = place;
+    this.family = family;
+    this.manifest = manifest;
+    this.options = options;
+  }
+
+  async stage(findings: FindingLog): Promise<void> {
+    const { run, manifest } = this;
+    const { crate } = run.move;
+    const list = manifest.parts['files.ndjson'];
+    if (list) await crate.verifyPart('files.ndjson', list);
+    const setUp = await planFromCrate(run.move, this.family, manifest);
+    const own = setUp.files.filter(({ path }) => !path.startsWith('../'));
+    const paths = own.map(({ path }) => asBytes(path));
+    const staging = await openStaging(run, this.place);
+    const tree = await stageTree(run, staging, new Set(paths), this.options);
+    for (const file of own) await stageFile(tree.incoming, asBytes(file.path), file);
+    if (!tree.update) {
+      // What was put into them since has changed their times.
+      for (const entry of tree.above) await tree.incoming.finishFolder(entry.path, entry);
+    }
+    const unwanted = own.filter(({ after, path }) => after === undefined && tree.standing.has(asBytes(path)));
+    findings.add(...tree.findings);
+    const above = await stageAbove(run.move, setUp.files);
+    findings.add(...setUp.findings);
+    const gone = [...tree.gone, ...unwanted.map(({ path }) => asBytes(path))];
+    this.staged = { tree: { ...tree, gone }, above, setUp };
+  }
+
+  async publish(findings: FindingLog): Promise<readonly string[]> {
+    if (!this.staged) return [];
+    const { tree, above } = this.staged;
+    const kept: string[] = [];
+    for (const staging of above) kept.push(...(await swapIn(this.run, staging)));
+    kept.push(...(await publishTree(this.run, tree)));
+    const { stagedInside } = await ledgerOf(this.run.move);
+    if (stagedInside.has(this.place.text)) findings.add(rootNotRenamable(this.place.text));
+    return kept;
+  }
+
+  get result(): DeliveredFiles | undefined {
+    if (!this.staged) return undefined;
+    const { files, bytes, again, gone, way } = this.staged.tree;
+    return { place: this.place.text, count: files, bytes, again, removed: gone.length, way };
+  }
+
+  get setUp(): SetUp | undefined {
+    return this.staged?.setUp;
+  }
+
+  get configuration(): Configured | undefined {
+    const setUp = this.staged?.setUp;
+    if (setUp?.configuration === undefined) return undefined;
+    return { file: this.place.below(setUp.configuration).text, changed: setUp.changed };
+  }
+
+  /** What the journal keeps of files that were set up. */
+  get trace(): Record<string, string> {
+    return this.staged ? traceOfSetUp(this.staged.setUp) : {};
+  }
+}

@@ -1,0 +1,146 @@
+import { EndError } from '../../core/errors.js';
+import { withoutCredentials } from '../../core/files/place-url.js';
+import { type Finding, type FindingCode, finding, type LevelOf } from '../../core/findings/findings.js';
+import { agreeing, counted } from '../../core/text/numbers.js';
+import type { DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
+import { provisionByHand } from '../../ends/database/server/administrator.js';
+import { newDatabaseOf, newDatabasePlace } from '../move/databases.js';
+import type { Ledger } from '../move/ledger.js';
+import type { Move } from '../move/open.js';
+import { skewFindings } from './web.js';
+
+interface SeenNewDatabase {
+  readonly server: SeenServer | undefined;
+  readonly findings: readonly Finding[];
+}
+
+/** What the new database's server says, where one is named and answers. */
+export async function surveyNewDatabase(
+  move: Move,
+  prefix: string | undefined,
+  ledger: Ledger,
+): Promise<SeenNewDatabase> {
+  const asked = move.sheet.new.database;
+  if (!asked?.server) return { server: undefined, findings: [] };
+  const place = withoutCredentials(asked.server);
+  const database = newDatabaseOf(move);
+  if (!database) {
+    const notAsked = finding({
+      level: 'note',
+      code: 'database-not-asked',
+      place,
+      what: 'The new database was not asked: the sheet gives no password for it',
+      remedy: 'Add new.database.password: ${NEW_DB_PASSWORD}, and the password to .env',
+    });
+    return { server: undefined, findings: [notAsked] };
+  }
+  try {
+    const server = await lookAt(move, database);
+    return { server, findings: serverFindings(move, { database, server, prefix, ledger, place }) };
+  } catch (error) {
+    if (!(error instanceof EndError)) throw error;
+    return { server: undefined, findings: [refusalFinding(move, error, place)] };
+  }
+}
+
+/** Where rows will be loaded it is tried out what the account may do; what the server lists may leave out roles. */
+function lookAt(move: Move, database: DatabaseEnd): Promise<SeenServer> {
+  const willLoad = move.newLive && (move.oldLive || move.oldDump !== undefined);
+  return database.use(async connection => {
+    const server = await connection.server();
+    return willLoad ? { ...server, missingRights: await connection.missingAbilities() } : server;
+  });
+}
+
+function refusalFinding(move: Move, { kind, details: { cause } }: EndError, place: string): Finding {
+  const administrator = move.sheet.new.database?.administrator;
+  const maybeMissing = kind === 'no such database' || kind === 'credentials';
+  if (administrator && maybeMissing) {
+    return finding({
+      level: 'note',
+      code: 'database-missing',
+      place,
+      what: 'The new database or its user is not there yet; deliver makes them with the administrator’s credentials',
+      remedy: 'Nothing needs to be done',
+    });
+  }
+  if (kind === 'credentials') {
+    return finding({
+      level: 'stop',
+      code: 'database-credentials',
+      place,
+      what: `The new database refuses the user or the password (${cause})`,
+      remedy: 'Set the password again in the host’s panel, and copy it to .env as it is, in single quotes',
+    });
+  }
+  if (kind === 'no such database') {
+    const byHand = newDatabasePlace(move);
+    return finding({
+      level: 'stop',
+      code: 'database-missing',
+      place,
+      what: `The new database is not there, or this user may not open it (${cause})`,
+      remedy: `Create it in the host’s panel and give the user all rights on it (many hosts put their own prefix before its name), or as the server’s administrator: ${byHand ? provisionByHand(byHand) : ''}`,
+    });
+  }
+  if (kind === 'refused') {
+    return finding({
+      level: 'stop',
+      code: 'database-refuses',
+      place,
+      what: `The new database server refuses: ${cause}`,
+      remedy: 'Ask the host what this means',
+    });
+  }
+  return finding({
+    level: 'note',
+    code: 'database-not-reached',
+    place,
+    what: `The new database cannot be reached from here (${cause}), so its credentials were not tried`,
+    remedy: 'Many hosts let only their own servers in; try the credentials in the host’s panel',
+  });
+}
+
+interface NewServer {
+  readonly database: DatabaseEnd;
+  readonly server: SeenServer;
+  /** The old site's table prefix. */
+  readonly prefix: string | undefined;
+  readonly ledger: Ledger;
+  readonly place: string;
+}
+
+function serverFindings(move: Move, { database, server, prefix, ledger, place }: NewServer): Finding[] {
+  const findings = skewFindings('new.database', server.skew);
+  const report = <Code extends FindingCode>(
+    code: Code,
+    level: LevelOf<Code>,
+    { what, remedy }: Pick<Finding, 'what' | 'remedy'>,
+  ) => findings.push(finding({ level, code, place, what, remedy }));
+  const wanted = move.sheet.new.database?.prefix ?? prefix ?? '';
+  const same = server.tables.filter(table => table.startsWith(wanted));
+  // After a delivery these are most likely its own.
+  if (move.newDump !== undefined && ledger.delivered.has(move.newDump.text)) return findings;
+  if (ledger.loaded.has(database.text)) return findings;
+  if (wanted !== '' && same.length > 0) {
+    report('database-tables-there', 'warn', {
+      what: `${counted(same.length, 'table')} with the prefix "${wanted}" ${agreeing(same.length, 'is', 'are')} in the new database already`,
+      remedy: move.newLive
+        ? 'Delivery keeps them in a dump beside the sheet and drops them; "undo" puts them back'
+        : 'Loading the dump drops them; dump them first, or give new.database.prefix',
+    });
+  } else if (server.tables.length > 0) {
+    report('database-shared', 'note', {
+      what: `The new database already holds ${counted(server.tables.length, 'table')} of something else`,
+      remedy: 'Nothing needs to be done as long as the prefixes differ',
+    });
+  }
+  const { charset } = move.sheet.new.database ?? {};
+  if (charset !== undefined && !server.charsets.includes(charset)) {
+    report('charset-unknown', 'stop', {
+      what: `The new server does not know the character set ${charset} of new.database.charset`,
+      remedy: `Name one that it knows: ${server.charsets.slice(0, 8).join(', ')}`,
+    });
+  }
+  return findings;
+}
