@@ -15,6 +15,7 @@ test('the linter refuses every import against the one way', t => {
     ['src/core/x.ts', "import '../ends/http.js';\n"],
     ['src/core/sql/x.ts', "import '../../steps/go.js';\n"],
     ['src/core/x.ts', "import 'node:fs';\n"],
+    ['src/core/x.ts', "import { randomBytes } from 'node:crypto';\nrandomBytes(1);\n"],
     ['src/core/x.ts', 'console.log(1);\n'],
     ['src/ends/x.ts', "import '../steps/go.js';\n"],
     ['src/ends/files/x.ts', "import '../../cli/terminal.js';\n"],

@@ -1,6 +1,7 @@
 import { readFile } from 'node:fs/promises';
 import { gunzipSync } from 'node:zlib';
 import { textOf } from '../core/bytes.js';
+import { Workbench } from '../core/kernels/workbench.js';
 import { type Decoded, decodeSerialized } from '../core/serialized/decode.js';
 import { DumpRows, type Row } from '../core/sql/rows.js';
 
@@ -24,7 +25,7 @@ export class StandinDatabase {
   /** Loads a dump file, plain or gzip, in place of what was there. */
   async load(file: string): Promise<void> {
     const packed = await readFile(file);
-    const reader = new DumpRows();
+    const reader = new DumpRows(new Workbench());
     reader.push(packed[0] === 0x1f ? gunzipSync(packed) : packed);
     reader.finish();
     this.tables = reader.tables();

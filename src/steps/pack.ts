@@ -223,20 +223,25 @@ async function takeDatabase(
 }
 
 async function takeDump(run: StepRun, file: string): Promise<Omit<TakenDatabase, 'charset'>> {
-  const { crate, sheet } = run.move;
+  const { crate, sheet, bench } = run.move;
   const without = sheet.take.database === false ? [] : sheet.take.database.tables.without.map(globPattern);
   const { size } = (await identityOf(file)) as { size: number };
   const progress = (done: number) =>
     run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' });
   const asItIs = without.length === 0 && (await isPacked(file));
   await crate.makeFolder();
-  const writer = asItIs ? undefined : new DumpWriter(crate.at(takenDump), { checksum: true });
+  const writer = asItIs ? undefined : new DumpWriter(bench, crate.at(takenDump), { checksum: true });
   const count = new RowCount(
+    bench,
     table => !without.some(one => one.test(table)),
     writer && (chunk => writer.take(chunk)),
   );
   try {
-    await readDump(file, count, { signal: run.signal, progress, after: writer && (() => writer.settle()) });
+    await readDump(bench, file, count, {
+      signal: run.signal,
+      progress,
+      after: writer && (() => writer.settle()),
+    });
     if (writer) await writer.finish();
     else await copyWhole(file, crate.at(takenDump));
   } catch (error) {

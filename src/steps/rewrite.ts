@@ -39,6 +39,7 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
     if (part) {
       await crate.verifyPart(takenDump, part);
       const job = {
+        bench: move.bench,
         from: crate.at(takenDump),
         to: crate.at(movedDump),
         terms: { ...dumpTermsOf(move, family), prefix: prefix && { from: prefix.from, to: prefix.to } },

@@ -145,7 +145,10 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
   const seen = files && site ? await surveyFiles(run, files, site.family) : undefined;
   const databases = site && seen ? await databaseCandidates(move, site, seen.likely) : undefined;
   const server = move.oldLive ? await surveyOldDatabase(run, site) : undefined;
-  const looked = move.oldDump === undefined ? server : await surveyDump(run, move.oldDump, site?.family);
+  const looked =
+    move.oldDump === undefined
+      ? server
+      : await surveyDump({ ...run, bench: move.bench }, move.oldDump, site?.family);
   findings.push(...(server?.findings ?? []));
   findings.push(...(seen?.findings ?? []), ...(databases?.findings ?? []));
   if (looked?.dump) findings.push(...dumpFindings(move, site, looked.dump));

@@ -6,10 +6,11 @@ import { parsePair } from '../../src/core/address/pairs.js';
 import { DamageError } from '../../src/core/errors.js';
 import { DumpRewriter } from '../../src/core/rewrite/carriers/dump.js';
 import { compileRules, type Rules } from '../../src/core/rewrite/terms/rules.js';
+import { bench } from '../help/bench.js';
 
 const pairs = [parsePair('https://old.example/site', 'https://new.example'), parsePair('/home/old', '/srv')];
 const allRules = [{}, { mend: true, openBase64: true, bareHosts: true, mail: true }].map(options =>
-  compileRules(pairs, options),
+  compileRules(bench, pairs, options),
 );
 const prefix = { from: 't', to: 'u', data: [] };
 const pieces =

@@ -7,6 +7,7 @@ import { gunzipSync, gzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
 import { DumpRows } from '../../src/core/sql/rows.js';
 import { WebSite } from '../../src/ends/http.js';
+import { bench } from '../help/bench.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsFolder, cmsPrograms, here, installCms, makeDatabases, passwords, serve } from './cms.js';
@@ -18,7 +19,7 @@ const started = databaseForTests();
 
 /** Values of a dump that PHP's own unserialize accepts, by table, row and column. */
 function accepted(dump: Buffer): Set<string> {
-  const rows = new DumpRows();
+  const rows = new DumpRows(bench);
   rows.push(dump);
   rows.finish();
   const cells: { at: string; value: string }[] = [];

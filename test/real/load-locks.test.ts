@@ -6,6 +6,7 @@ import { encodedSql } from '../../src/core/sql/encoded-sql.js';
 import { beginLoad, loadDump } from '../../src/ends/database/server/load.js';
 import { serverOf } from '../../src/ends/database/server/probe.js';
 import { DatabaseSession } from '../../src/ends/database/server/session.js';
+import { bench } from '../help/bench.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms } from './cms.js';
@@ -37,7 +38,7 @@ async function prepared(t: TestContext, database: OwnDatabase, name: string) {
   const load = async () => {
     const position = await beginLoad(loading, 'x'.repeat(64));
     const server = await serverOf(loading, name);
-    return loadDump(loading, dump, position, { server, signal: AbortSignal.timeout(60_000) });
+    return loadDump(loading, dump, position, { bench, server, signal: AbortSignal.timeout(60_000) });
   };
   const waits = () =>
     until('a wait for the lock', () =>

@@ -8,9 +8,10 @@ import { editsInValue } from '../../src/core/rewrite/carriers/value.js';
 import { observerOf } from '../../src/core/rewrite/report/observer.js';
 import { Tally } from '../../src/core/rewrite/report/tally.js';
 import { compileRules } from '../../src/core/rewrite/terms/rules.js';
+import { bench } from '../help/bench.js';
 import { needs } from '../help/real.js';
 
-const rules = compileRules([
+const rules = compileRules(bench, [
   parsePair('https://old.example/site', 'https://new.example'),
   parsePair('/home/old/htdocs', '/srv/www'),
 ]);

@@ -1,4 +1,5 @@
 import { type ByteString, type Stretch, textOf } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import type { DataEdit } from '../site/data/data-edits.js';
 import { RowEdits } from '../site/data/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
@@ -28,7 +29,7 @@ export class DumpContent implements DumpVisitor {
   /** Of each table, those that hold values of their own. */
   readonly columns: ReadonlyMap<string, readonly Column[]>;
   private readonly derived: Map<string, readonly Column[]> | undefined;
-  private readonly scanner = new DumpScanner(this);
+  private readonly scanner: DumpScanner;
   private readonly digests = new Map<string, ContentDigest | undefined>();
   private readonly shapes = new Map<string, readonly string[]>();
   private readonly edits: RowEdits;
@@ -38,7 +39,12 @@ export class DumpContent implements DumpVisitor {
    * @param columns of the tables that it is compared with; left out, they are those that the dump itself makes
    * @param edits made on its rows before they are looked at
    */
-  constructor(columns?: ReadonlyMap<string, readonly Column[]>, edits: readonly DataEdit[] = []) {
+  constructor(
+    bench: Workbench,
+    columns?: ReadonlyMap<string, readonly Column[]>,
+    edits: readonly DataEdit[] = [],
+  ) {
+    this.scanner = new DumpScanner(bench, this);
     this.edits = new RowEdits(edits);
     this.derived = columns ? undefined : new Map();
     this.columns = columns ?? this.derived!;

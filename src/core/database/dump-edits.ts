@@ -1,4 +1,5 @@
 import { type ByteString, type Stretch, textOf } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import type { DataEdit } from '../site/data/data-edits.js';
 import { type RowChange, RowEdits, statementOf } from '../site/data/row-edits.js';
 import { type Cell, RowCells } from '../sql/cells.js';
@@ -19,11 +20,12 @@ export class DumpEdits implements DumpVisitor {
   readonly done = new Map<DataEdit, DumpEdit>();
   private readonly statements = new Set<ByteString>();
   private readonly edits: RowEdits;
-  private readonly scanner = new DumpScanner(this);
+  private readonly scanner: DumpScanner;
   private readonly shapes = new Map<string, readonly string[]>();
   private cells: RowCells | undefined;
 
-  constructor(edits: readonly DataEdit[]) {
+  constructor(bench: Workbench, edits: readonly DataEdit[]) {
+    this.scanner = new DumpScanner(bench, this);
     this.edits = new RowEdits(edits);
   }
 

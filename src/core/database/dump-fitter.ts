@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, type Edit, type Stretch } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { type Fitted, fitStatement } from './fitting.js';
 import type { KnownServer } from './known-servers.js';
@@ -24,9 +25,9 @@ export class DumpFitter implements DumpVisitor {
   private from = 0;
 
   /** @param emit takes the fitted dump; leave it out to count only */
-  constructor(server: KnownServer, emit?: (chunk: Buffer) => void) {
+  constructor(bench: Workbench, server: KnownServer, emit?: (chunk: Buffer) => void) {
     this.server = server;
-    this.scanner = new DumpScanner(this, emit);
+    this.scanner = new DumpScanner(bench, this, emit);
   }
 
   /** @throws DamageError when the bytes cannot be an SQL dump */

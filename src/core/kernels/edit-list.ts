@@ -1,5 +1,5 @@
 import { asBytes, type Edit, editedBuffer } from '../bytes.js';
-import { mostEdits, pieceBytes, putBytes, workbench } from './workbench.js';
+import { mostEdits, pieceBytes, putBytes, type Workbench } from './workbench.js';
 
 /** The layout of an edit is told in kernels/edits.ts, in numbers of four bytes. */
 const numbers = 6;
@@ -14,7 +14,7 @@ export type Noted = (column: number, address: number, literals: number, times: n
  * the kernels, which carries them out; what is too much for it is kept and carried out here.
  */
 export class EditList {
-  private readonly bench = workbench();
+  private readonly bench: Workbench;
   private readonly list: Int32Array;
   private bytes: Buffer = Buffer.alloc(0);
   /** Edits that are not in the memory, once there are any; those in it come after them. */
@@ -23,8 +23,9 @@ export class EditList {
   /** How many edits lie in the memory. */
   count = 0;
 
-  constructor() {
-    const { memory, edits } = this.bench;
+  constructor(bench: Workbench) {
+    this.bench = bench;
+    const { memory, edits } = bench;
     this.list = new Int32Array(memory.buffer, memory.byteOffset + edits, numbers * mostEdits);
   }
 

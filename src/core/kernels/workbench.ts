@@ -66,8 +66,11 @@ class Lent {
   }
 }
 
-/** A memory with the kernels in it, in which all that read dumps and values take turns. */
-class Workbench {
+/**
+ * A memory with the kernels in it, in which all that read dumps and values take turns. A thread needs one; it is made by
+ * whoever runs the work and passed to all that share it.
+ */
+export class Workbench {
   readonly kernels: Kernels;
   /** The memory, as other threads can be given it, and as bytes. */
   readonly shared: SharedMemory;
@@ -239,11 +242,3 @@ const rowsBytes = 32 * 1024;
 export const addressesBytes = 512 * 1024;
 const searchBytes = 8 * 1024 * 1024;
 export const aheadBytes = 2 * 1024 * 1024;
-
-let made: Workbench | undefined;
-
-/** The workbench of this thread. */
-export function workbench(): Workbench {
-  made ??= new Workbench();
-  return made;
-}

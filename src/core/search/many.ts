@@ -1,5 +1,5 @@
 import type { ByteString } from '../bytes.js';
-import { aheadBytes, mostAnchors, pieceBytes, textBytes, workbench } from '../kernels/workbench.js';
+import { aheadBytes, mostAnchors, pieceBytes, textBytes, type Workbench } from '../kernels/workbench.js';
 
 /** A run of bytes to find. */
 export interface BytePattern {
@@ -35,6 +35,7 @@ export interface PlacesAhead {
 
 /** Finds many byte patterns at once. */
 export class ManySearch {
+  private readonly bench: Workbench;
   private readonly patterns: readonly BytePattern[];
   /** Bytes of each pattern, and of the longest. */
   private readonly lengths: readonly number[];
@@ -46,18 +47,19 @@ export class ManySearch {
   private known: { readonly bytes: Uint8Array; readonly count: number } | undefined;
 
   /** @param patterns of one byte or more, one a character */
-  constructor(patterns: readonly BytePattern[]) {
+  constructor(bench: Workbench, patterns: readonly BytePattern[]) {
+    this.bench = bench;
     this.patterns = patterns;
     this.lengths = patterns.map(({ text }) => text.length);
     this.longest = Math.max(0, ...this.lengths);
     this.table = tableOf(patterns);
-    if (this.table.length + this.roomForPlaces() > workbench().end - workbench().search)
+    if (this.table.length + this.roomForPlaces() > bench.end - bench.search)
       throw new RangeError('there are too many addresses to look for at once');
   }
 
   /** Tells every place at which a pattern begins, in rising order, with the pattern's number. */
   each(text: ByteString | Uint8Array, take: (at: number, pattern: number) => void): void {
-    const bench = workbench();
+    const { bench } = this;
     const isString = typeof text === 'string';
     if (this.known && this.known.bytes === text && !bench.take(bench.anchors, this)) {
       // One that was found beforehand may end after these bytes.
@@ -94,7 +96,7 @@ export class ManySearch {
   leaveAnchors(bytes: Uint8Array): number | undefined {
     this.known = undefined;
     if (bytes.length > pieceBytes || this.roomForPlaces() > 8 * mostAnchors) return undefined;
-    const bench = workbench();
+    const { bench } = this;
     bench.load(bytes, 0);
     bench.take(bench.anchors, this);
     const count = this.foreseen(bytes) ?? this.findAnchors(bytes.length);
@@ -103,7 +105,7 @@ export class ManySearch {
   }
 
   private findAnchors(size: number): number | undefined {
-    const { kernels, search, piece, anchors } = workbench();
+    const { kernels, search, piece, anchors } = this.bench;
     this.putTable();
     const count = kernels.find(search, piece, size, size, anchors, mostAnchors);
     return this.resume() < size ? undefined : count;
@@ -114,7 +116,7 @@ export class ManySearch {
    * @returns undefined where there is no room
    */
   placesAhead(blocks: number): PlacesAhead | undefined {
-    const { memory, ahead } = workbench();
+    const { memory, ahead } = this.bench;
     const room = Math.ceil(this.table.length / 16) * 16;
     const most = Math.floor((aheadBytes - room) / (8 * blocks));
     if (8 * most < this.roomForPlaces()) return undefined;
@@ -142,7 +144,7 @@ export class ManySearch {
     if (!ahead || bytes.buffer !== ahead.block.buffer) return undefined;
     const from = bytes.byteOffset - ahead.block.byteOffset;
     if (from + bytes.length <= 0 || from + bytes.length > ahead.block.length) return undefined;
-    const { kernels, search, piece, anchors } = workbench();
+    const { kernels, search, piece, anchors } = this.bench;
     let before = 0;
     if (from < 0) {
       this.putTable();
@@ -162,14 +164,14 @@ export class ManySearch {
     base: number,
     take: (at: number, pattern: number) => void,
   ): void {
-    const { memory } = workbench();
+    const { memory } = this.bench;
     for (let i = 0, at = places; i < count; i++, at += 8)
       take(base + memory.readUInt32LE(at), memory.readUInt32LE(at + 4));
   }
 
   /** Where the last search is to go on. */
   private resume(): number {
-    const { memory, search } = workbench();
+    const { memory, search } = this.bench;
     return memory.readUInt32LE(search + resumeAt);
   }
 
@@ -179,7 +181,7 @@ export class ManySearch {
 
   /** Puts the table in the memory, unless it is there. Addresses in it are those of the memory. */
   private putTable(): void {
-    const bench = workbench();
+    const { bench } = this;
     if (bench.take(bench.search, this)) this.putTableAt(bench.memory, bench.search);
   }
 

@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, bufferOf } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import { type DumpStatement, DumpStatements } from './statements.js';
 
 /** One packed piece of a dump that can be loaded by itself after those before it. */
@@ -33,11 +34,18 @@ export class DumpParts {
   private number = 0;
 
   /** @param limit bytes of a packed piece; one that holds a single longer row is longer */
-  constructor(limit: number, pack: (bytes: Buffer) => Buffer, take: (part: DumpPart) => void) {
+  constructor(
+    bench: Workbench,
+    limit: number,
+    pack: (bytes: Buffer) => Buffer,
+    take: (part: DumpPart) => void,
+  ) {
     this.limit = limit;
     this.pack = pack;
     this.take = take;
-    this.reader = new DumpStatements(Math.min(longestStatement, limit), statement => this.add(statement));
+    this.reader = new DumpStatements(bench, Math.min(longestStatement, limit), statement =>
+      this.add(statement),
+    );
   }
 
   /** @throws DamageError when the bytes cannot be an SQL dump */

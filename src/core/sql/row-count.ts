@@ -1,4 +1,5 @@
 import type { ByteString } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import { readCreateTable } from './create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 
@@ -15,9 +16,9 @@ export class RowCount implements DumpVisitor {
   private readonly scanner: DumpScanner;
   private current: TableRows = { table: '', rows: 0 };
 
-  constructor(wanted: (table: string) => boolean, emit?: (chunk: Buffer) => void) {
+  constructor(bench: Workbench, wanted: (table: string) => boolean, emit?: (chunk: Buffer) => void) {
     this.wanted = wanted;
-    this.scanner = new DumpScanner(this, emit);
+    this.scanner = new DumpScanner(bench, this, emit);
   }
 
   /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */

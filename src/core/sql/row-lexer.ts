@@ -1,5 +1,5 @@
 import type { EditList, Noted } from '../kernels/edit-list.js';
-import { mostEdits, pieceBytes, workbench } from '../kernels/workbench.js';
+import { mostEdits, pieceBytes, type Workbench } from '../kernels/workbench.js';
 import type { Dialect } from './literal.js';
 
 /** Why the lexer stops; kernels/rows.ts names the same. */
@@ -90,7 +90,7 @@ interface PassedVisitor {
  * rows, and literals by their column. Offsets are those of the window.
  */
 export class RowLexer {
-  private readonly bench = workbench();
+  private readonly bench: Workbench;
   /** The state while another lexer works. */
   private readonly kept = Buffer.alloc(stateBytes);
   private readonly state: Int32Array;
@@ -105,9 +105,10 @@ export class RowLexer {
   private base = 0;
 
   /** @param list takes the edits that the kernels note */
-  constructor(stopsAtRows: boolean, list: EditList) {
+  constructor(bench: Workbench, stopsAtRows: boolean, list: EditList) {
+    this.bench = bench;
     this.list = list;
-    const { memory, rows: place } = this.bench;
+    const { memory, rows: place } = bench;
     this.memory = memory.subarray(place, place + stateBytes);
     this.state = new Int32Array(memory.buffer, memory.byteOffset + place, numbers);
     this.own();

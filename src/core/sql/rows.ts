@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, type Stretch } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import { readCreateTable } from './create-table.js';
 import { openLiteral } from './literal.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
@@ -10,7 +11,12 @@ export type Row = Readonly<Record<string, ByteString | null>>;
 export class DumpRows implements DumpVisitor {
   private readonly texts = new Map<string, string[]>();
   private readonly shapes = new Map<string, readonly string[]>();
-  private readonly scanner = new DumpScanner(this);
+  private readonly scanner: DumpScanner;
+
+  constructor(bench: Workbench) {
+    this.scanner = new DumpScanner(bench, this);
+  }
+
   private current: string[] = [];
 
   /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */

@@ -1,7 +1,7 @@
 import { asBytes, type ByteString, type Edit, Stretch } from '../bytes.js';
 import { DamageError } from '../errors.js';
 import { EditList } from '../kernels/edit-list.js';
-import { workbench } from '../kernels/workbench.js';
+import type { Workbench } from '../kernels/workbench.js';
 import type { Dialect } from './literal.js';
 import { RowLexer, type Showing, stops } from './row-lexer.js';
 import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned } from './tokens.js';
@@ -112,16 +112,19 @@ export class DumpScanner {
   private statements = 0;
   private headed = false;
   private completed = false;
-  private readonly edits = new EditList();
+  private readonly edits: EditList;
+  private readonly bench: Workbench;
 
   /**
    * @param emit takes the dump as it is after the visitor's edits; leave it out to look only. Its chunk is good until
    *   the call ends
    */
-  constructor(visitor: DumpVisitor, emit?: Outlet) {
+  constructor(bench: Workbench, visitor: DumpVisitor, emit?: Outlet) {
+    this.bench = bench;
     this.visitor = visitor;
     this.emit = emit;
-    this.lexer = new RowLexer(visitor.row !== undefined, this.edits);
+    this.edits = new EditList(bench);
+    this.lexer = new RowLexer(bench, visitor.row !== undefined, this.edits);
   }
 
   /** Where the row that is being read begins in the window; negative where that was before it. */
@@ -136,10 +139,10 @@ export class DumpScanner {
    */
   push(chunk: Buffer, before = 0): void {
     if (this.pendingBytes <= before && this.pendingBytes + chunk.length >= this.need && before > 0) {
-      this.workInPlace(workbench().joined(this.pending, chunk));
+      this.workInPlace(this.bench.joined(this.pending, chunk));
       return;
     }
-    const given = workbench().own(chunk);
+    const given = this.bench.own(chunk);
     for (let at = 0; at < given.length; at += windowBytes) {
       const piece = given.subarray(at, at + windowBytes);
       this.pendingBytes += piece.length;
@@ -165,7 +168,7 @@ export class DumpScanner {
   }
 
   private work(last: boolean): void {
-    const bytes = workbench().window(this.pending, this.pendingBytes);
+    const bytes = this.bench.window(this.pending, this.pendingBytes);
     this.keep(bytes, this.workOn(bytes, last));
   }
 

@@ -1,4 +1,5 @@
 import { asBytes, type ByteString, type Stretch } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 import { unquoteName } from './tokens.js';
 
@@ -44,7 +45,7 @@ const tableIn =
  * for, unless one row alone is.
  */
 export class DumpStatements implements DumpVisitor {
-  private readonly scanner = new DumpScanner(this);
+  private readonly scanner: DumpScanner;
   private readonly take: (statement: DumpStatement) => void;
   private readonly longest: number;
   private head = '';
@@ -56,7 +57,8 @@ export class DumpStatements implements DumpVisitor {
   private inRows = false;
 
   /** @param longest bytes of a statement */
-  constructor(longest: number, take: (statement: DumpStatement) => void) {
+  constructor(bench: Workbench, longest: number, take: (statement: DumpStatement) => void) {
+    this.scanner = new DumpScanner(bench, this);
     this.longest = longest;
     this.take = take;
   }

@@ -1,5 +1,6 @@
 import { createHash, type Hash } from 'node:crypto';
 import type { ByteString, Stretch } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
 import { readCreateTable } from './create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 
@@ -14,7 +15,12 @@ export interface TableContent {
 /** Takes the digest of every table's rows, to compare two dumps that the same program wrote. */
 export class TableDigests implements DumpVisitor {
   private readonly tables = new Map<string, { rows: number; hash: Hash }>();
-  private readonly scanner = new DumpScanner(this);
+  private readonly scanner: DumpScanner;
+
+  constructor(bench: Workbench) {
+    this.scanner = new DumpScanner(bench, this);
+  }
+
   private current: { rows: number; hash: Hash } = { rows: 0, hash: createHash('sha256') };
 
   /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */

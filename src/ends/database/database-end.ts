@@ -1,6 +1,7 @@
 import type { TableContent } from '../../core/database/content-digest.js';
 import type { Fitted } from '../../core/database/fitting.js';
 import type { PorterError } from '../../core/errors.js';
+import type { Workbench } from '../../core/kernels/workbench.js';
 import type { Condition, DataEdit } from '../../core/site/data/data-edits.js';
 import type { RowChange } from '../../core/site/data/row-edits.js';
 import type { Column } from '../../core/sql/column.js';
@@ -144,6 +145,7 @@ export interface LoadPosition {
 
 /** How a dump is loaded. */
 export interface LoadOptions {
+  readonly bench: Workbench;
   readonly server: SeenServer;
   readonly signal: AbortSignal;
   /** Bytes of the longest statement to send, where that is less than the server says. */

@@ -56,10 +56,11 @@ async function loadedDatabase({ move }: StepRun): Promise<{ database: DatabaseEn
 
 /** Reads the dump that was loaded: what it makes, and which old addresses are in it. */
 async function readMovedDump(run: StepRun, family: Family, leftOver: LeftOver[]): Promise<DumpContent> {
-  const dump = new DumpContent(new Map());
-  const look = new DumpRewriter(compileDumpTerms(dumpTermsOf(run.move, family)));
+  const { bench } = run.move;
+  const dump = new DumpContent(bench, new Map());
+  const look = new DumpRewriter(compileDumpTerms(bench, dumpTermsOf(run.move, family)));
   const file = run.move.crate.at(movedDump);
-  await readDump(file, together(dump, look), {
+  await readDump(bench, file, together(dump, look), {
     signal: run.signal,
     progress: done => run.events({ type: 'progress', what: basename(file), done, of: 0, unit: 'bytes' }),
   });

@@ -18,11 +18,11 @@ export async function compareExport(
   family: Family,
   exported: string,
 ): Promise<TableComparison[]> {
-  const { crate } = run.move;
+  const { crate, bench } = run.move;
   const manifest = await crate.manifest();
   const change = prefixChangeOf(run.move, family, manifest.from.prefix);
   const read = async (file: string, content: DumpContent) => {
-    await readDump(file, content, {
+    await readDump(bench, file, content, {
       signal: run.signal,
       progress: done => run.events({ type: 'progress', what: basename(file), done, of: 0, unit: 'bytes' }),
     });
@@ -33,9 +33,9 @@ export async function compareExport(
   const secret = new Set(
     edits.filter(one => one.secret && !('remove' in one.change)).map(({ table }) => table),
   );
-  const finished = new DumpContent(undefined, edits);
+  const finished = new DumpContent(bench, undefined, edits);
   const wanted = await read(crate.at(movedDump), finished);
-  const found = await read(resolve(exported), new DumpContent(finished.columns));
+  const found = await read(resolve(exported), new DumpContent(bench, finished.columns));
   return manifest.tables.map(({ table, rows }) => {
     const newTable = newTableName(table, change);
     const content = found.get(newTable);

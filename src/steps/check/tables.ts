@@ -37,6 +37,7 @@ export async function compareTables(
   leftOver: LeftOver[],
 ): Promise<TableComparison[]> {
   const { move } = run;
+  const { bench } = move;
   const manifest = await move.crate.manifest();
   const prefix = prefixChangeOf(move, family, manifest.from.prefix);
   const terms = dumpTermsOf(move, family);
@@ -44,21 +45,23 @@ export async function compareTables(
     run.events({ type: 'progress', what: basename(file), done, of, unit: 'bytes' });
 
   // What the finished dump should hold: the dump as taken, rewritten once more.
-  const expected = new TableDigests();
-  const again = new DumpRewriter(compileDumpTerms({ ...terms, prefix }), chunk => expected.push(chunk));
+  const expected = new TableDigests(bench);
+  const again = new DumpRewriter(compileDumpTerms(bench, { ...terms, prefix }), chunk =>
+    expected.push(chunk),
+  );
   const taken = move.crate.at(takenDump);
-  await readDump(taken, again, {
+  await readDump(bench, taken, again, {
     signal: run.signal,
     progress: progress(taken, manifest.parts[takenDump]!.bytes),
   });
   expected.finish();
 
   // What it does hold, and which old addresses are still in it.
-  const found = new TableDigests();
-  const look = new DumpRewriter(compileDumpTerms(terms));
+  const found = new TableDigests(bench);
+  const look = new DumpRewriter(compileDumpTerms(bench, terms));
   const finishedDump = String(move.newDump);
   const { size } = await stat(finishedDump);
-  await readDump(finishedDump, together(found, look), {
+  await readDump(bench, finishedDump, together(found, look), {
     signal: run.signal,
     progress: progress(finishedDump, size),
   });

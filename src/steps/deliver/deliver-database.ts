@@ -145,6 +145,7 @@ export class DatabaseDeliverer implements Deliverer {
           run.events({ type: 'progress', what: 'loading the database', done, of: part.bytes, unit: 'bytes' });
         try {
           return await connection.load(run.move.crate.at(movedDump), position, {
+            bench: run.move.bench,
             server,
             signal: run.signal,
             limit,

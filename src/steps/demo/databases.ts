@@ -1,5 +1,6 @@
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
+import { Workbench } from '../../core/kernels/workbench.js';
 import { type EncodedSql, identifier, literal, sql } from '../../core/sql/encoded-sql.js';
 import type { DatabaseEnd } from '../../ends/database/database-end.js';
 import { DumpWriter } from '../../ends/database/dump/writer.js';
@@ -20,6 +21,7 @@ export class DemoDatabases {
   readonly port: number;
   private readonly administrator: DatabaseRoute;
   private readonly databases: readonly DemoDatabase[];
+  private readonly bench = new Workbench();
   /** What was made here, and may therefore be taken away. */
   private readonly made: EncodedSql[] = [];
 
@@ -75,7 +77,7 @@ export class DemoDatabases {
   async load(name: string, file: string, signal: AbortSignal): Promise<void> {
     await this.database(name).use(async connection => {
       const position = await connection.beginLoad((await checksumOf(file)).sha256);
-      await connection.load(file, position, { server: await connection.server(), signal });
+      await connection.load(file, position, { bench: this.bench, server: await connection.server(), signal });
       await connection.endLoad();
     });
   }
@@ -83,7 +85,7 @@ export class DemoDatabases {
   /** Writes what is in one of them to a dump. */
   async dump(name: string, file: string, signal: AbortSignal): Promise<void> {
     const snapshot = await this.database(name).snapshot({ charset: undefined, wanted: () => true });
-    const writer = new DumpWriter(file, { checksum: false });
+    const writer = new DumpWriter(this.bench, file, { checksum: false });
     try {
       writer.take(snapshot.head(new Date()));
       for (const table of snapshot.own) await snapshot.writeTable(table, writer, signal);

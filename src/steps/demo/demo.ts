@@ -3,6 +3,7 @@ import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { UsageError } from '../../core/errors.js';
 import type { Finding } from '../../core/findings/findings.js';
+import type { Workbench } from '../../core/kernels/workbench.js';
 import type { PageComparison } from '../../core/pages/compare.js';
 import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
@@ -218,7 +219,7 @@ async function showFaults(
   database.new.credentials = right;
   await database.new.load(at('old-host', 'club.sql.gz'));
   await look('The dump was loaded as it was taken, with the old table prefix');
-  const hasty = await withNewPrefixOnly(at);
+  const hasty = await withNewPrefixOnly(run.move.bench, at);
   await database.new.load(hasty);
   await rm(hasty);
   await look('The prefix is right, but the addresses were not rewritten');
@@ -226,9 +227,10 @@ async function showFaults(
 }
 
 /** The old dump with its tables renamed and nothing else, as a hasty hand would do it. */
-async function withNewPrefixOnly(at: (...parts: string[]) => string): Promise<string> {
+async function withNewPrefixOnly(bench: Workbench, at: (...parts: string[]) => string): Promise<string> {
   const chunks: Buffer[] = [];
   await readDump(
+    bench,
     at('move', 'crate', movedDump),
     { push: chunk => chunks.push(Buffer.from(chunk)), finish: () => {} },
     { signal: new AbortController().signal },

@@ -1,6 +1,7 @@
 import { resolve } from 'node:path';
 import { type Address, parseAddress } from '../../core/address/address.js';
 import { UsageError } from '../../core/errors.js';
+import { Workbench } from '../../core/kernels/workbench.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { FilesAccounts, type FilesPlace, localPlace } from '../../ends/files/place.js';
 import { Crate } from '../../ends/move-folder/crate.js';
@@ -15,6 +16,8 @@ export interface Move {
   readonly oldAddress: Address;
   readonly newAddress: Address;
   readonly crate: Crate;
+  /** Where dumps and values are worked on; made when it is first needed. */
+  readonly bench: Workbench;
   /** The accounts that both ends' places are in. */
   readonly accounts: FilesAccounts;
   /** Undefined where the sheet names none, or takes no files. */
@@ -53,12 +56,17 @@ export async function openMove(
   const oldPlace = place(sheet.old);
   const takesDatabase = sheet.take.database !== false;
   const { from, server } = sheet.old.database ?? {};
+  let bench: Workbench | undefined;
   const move: Move = {
     folder,
     sheet,
     oldAddress: parseAddress(sheet.old.address),
     newAddress: parseAddress(sheet.new.address),
     crate: new Crate(folder.at('crate')),
+    get bench() {
+      bench ??= new Workbench();
+      return bench;
+    },
     accounts,
     oldFiles: sheet.take.files === false ? undefined : oldPlace,
     oldPlace,

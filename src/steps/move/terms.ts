@@ -17,7 +17,7 @@ export function pairsOf({ sheet }: Move): Pair[] {
 }
 
 export function rulesOf(move: Move): Rules {
-  return compileRules(pairsOf(move), ruleOptions(move));
+  return compileRules(move.bench, pairsOf(move), ruleOptions(move));
 }
 
 /** What the sheet asks for beyond its pairs. */

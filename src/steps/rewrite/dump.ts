@@ -2,6 +2,7 @@ import { basename } from 'node:path';
 import { DumpFitter } from '../../core/database/dump-fitter.js';
 import type { Fitted } from '../../core/database/fitting.js';
 import type { KnownServer } from '../../core/database/known-servers.js';
+import type { Workbench } from '../../core/kernels/workbench.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms, type DumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { LeftList } from '../../core/rewrite/report/left-list.js';
@@ -17,6 +18,7 @@ const mayWait = 8 * 1024 * 1024;
 
 /** A dump to rewrite by itself. */
 export interface DumpJob {
+  readonly bench: Workbench;
   /** A path, or `-` for standard input. */
   readonly from: string;
   /** A path, `-` for standard output, pieces, or undefined for a dry run. */
@@ -48,14 +50,14 @@ export interface DumpDone {
  * @throws DamageError when the dump is damaged; nothing is left behind
  */
 export async function rewriteDump(job: DumpJob, events: EventSink, signal: AbortSignal): Promise<DumpDone> {
-  const { to, server, size } = job;
-  const writer = typeof to === 'string' ? new DumpWriter(to, { checksum: job.checksum }) : undefined;
+  const { bench, to, server, size } = job;
+  const writer = typeof to === 'string' ? new DumpWriter(bench, to, { checksum: job.checksum }) : undefined;
   const parts = typeof to === 'object' ? to : undefined;
   const emit: Outlet | undefined = writer
     ? Object.assign((chunk: Buffer) => writer.take(chunk), { place: () => writer.place() })
     : parts && ((chunk: Buffer) => parts.push(chunk));
-  const fitter = server && new DumpFitter(server, emit);
-  const what = { ...compileDumpTerms(job.terms), left: job.left };
+  const fitter = server && new DumpFitter(bench, server, emit);
+  const what = { ...compileDumpTerms(bench, job.terms), left: job.left };
   const rewriter = new DumpRewriter(what, fitter ? chunk => fitter.push(chunk) : emit);
   const whole = {
     push: (chunk: Buffer, before?: number) => rewriter.push(chunk, before),
@@ -73,7 +75,13 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
       await parts?.settle();
     };
     const { search } = rewriter;
-    await readDump(job.from, whole, { signal, progress, after, unpackedLimit: job.unpackedLimit, search });
+    await readDump(bench, job.from, whole, {
+      signal,
+      progress,
+      after,
+      unpackedLimit: job.unpackedLimit,
+      search,
+    });
     const written = await writer?.finish();
     const tables = [...rewriter.tables.values()];
     return {

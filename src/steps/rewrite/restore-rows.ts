@@ -1,6 +1,7 @@
 import type { ByteString } from '../../core/bytes.js';
 import { type DatabasePlace, readDatabaseUrl, shownDatabase } from '../../core/database/place.js';
 import { DamageError, UsageError } from '../../core/errors.js';
+import { Workbench } from '../../core/kernels/workbench.js';
 import { DumpStatements } from '../../core/sql/statements.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { LiveRows } from '../../ends/database/server/live-rows.js';
@@ -52,10 +53,11 @@ export async function putBackRows(
   signal: AbortSignal,
 ): Promise<RowsPutBack> {
   return LiveRows.use({ place, through: undefined }, async rows => {
+    const bench = new Workbench();
     let waiting: ByteString[] = [];
     let putBack = 0;
     let notThere = 0;
-    const reader = new DumpStatements(anyLength, ({ sql }) => waiting.push(sql));
+    const reader = new DumpStatements(bench, anyLength, ({ sql }) => waiting.push(sql));
     const run = async (atLeast: number) => {
       if (waiting.length < atLeast) return;
       const found = await rows.restore(waiting);
@@ -75,7 +77,7 @@ export async function putBackRows(
         }
       },
     };
-    await readDump(file, whole, { signal, after: () => run(together) });
+    await readDump(bench, file, whole, { signal, after: () => run(together) });
     await run(1);
     return { place: shownDatabase(place), putBack, notThere };
   });

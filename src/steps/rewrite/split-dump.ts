@@ -1,6 +1,7 @@
 import { gzipSync } from 'node:zlib';
 import { asBytes, bytesOfText, textOf } from '../../core/bytes.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
+import type { Workbench } from '../../core/kernels/workbench.js';
 import { type DumpPart, DumpParts } from '../../core/sql/parts.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
@@ -23,11 +24,12 @@ export class PartsFolder {
   private readonly parts: DumpParts;
 
   /** @param name what the names of the pieces begin with @param limit bytes of a piece */
-  constructor(end: FilesEnd, name: string, limit: number) {
+  constructor(bench: Workbench, end: FilesEnd, name: string, limit: number) {
     this.end = end;
     this.name = name;
     this.limit = limit;
     this.parts = new DumpParts(
+      bench,
       limit,
       bytes => gzipSync(bytes, { level: 6 }),
       part => this.waiting.push(part),

@@ -35,11 +35,12 @@ export async function rewriteStandaloneDump(
   const parts =
     limit === undefined || out === undefined
       ? undefined
-      : new PartsFolder(new LocalFiles(unfinished), nameOf(input), limit);
+      : new PartsFolder(plan.bench, new LocalFiles(unfinished), nameOf(input), limit);
   if (parts) await rm(unfinished, { recursive: true, force: true });
   try {
     const done = await rewriteDump(
       {
+        bench: plan.bench,
         from: input,
         to: parts ?? out,
         terms,

@@ -1,6 +1,7 @@
 import { parsePair } from '../../core/address/pairs.js';
 import { UsageError } from '../../core/errors.js';
 import type { Finding } from '../../core/findings/findings.js';
+import { Workbench } from '../../core/kernels/workbench.js';
 import {
   type CompiledTerms,
   compileDumpTerms,
@@ -35,6 +36,7 @@ export interface StandaloneOptions extends Required<RuleOptions> {
 /** What the wish comes to for every kind of input. */
 export interface StandalonePlan extends CompiledTerms {
   readonly wish: StandaloneOptions;
+  readonly bench: Workbench;
   readonly terms: DumpTerms;
   readonly left: LeftList | undefined;
 }
@@ -74,10 +76,12 @@ export function planOf(wish: StandaloneOptions): StandalonePlan {
     leave,
     only,
   };
+  const bench = new Workbench();
   return {
     wish,
+    bench,
     terms,
-    ...compileDumpTerms(terms),
+    ...compileDumpTerms(bench, terms),
     left: wish.whereLeft ? new LeftList(mostListed) : undefined,
   };
 }

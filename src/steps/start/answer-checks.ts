@@ -3,6 +3,7 @@ import { addressPath, formatAddress, parseAddress } from '../../core/address/add
 import { textOf } from '../../core/bytes.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { EndError, PorterError } from '../../core/errors.js';
+import { Workbench } from '../../core/kernels/workbench.js';
 import { readFront } from '../../core/pages/front.js';
 import { readPage } from '../../core/pages/page.js';
 import { dialectOfServer } from '../../core/redirects/dialects.js';
@@ -114,7 +115,7 @@ export class AnswerTests {
       const file = resolve(this.from, wish.oldDump!);
       await isPacked(file);
       const { dump, folders } = await surveyDump(
-        { events: () => {}, signal: this.signal },
+        { events: () => {}, signal: this.signal, bench: new Workbench() },
         file,
         this.site?.family,
       );

@@ -101,7 +101,7 @@ async function lookThrough(
   family: Family | undefined,
 ): Promise<{ dump: SurveyedDump; folders: SeenFolders }> {
   const began = performance.now();
-  const reader = new DumpSurvey(family?.landmark);
+  const reader = new DumpSurvey(run.move.bench, family?.landmark);
   const snapshot = await database.snapshot({ charset, wanted: () => true });
   const sink = { take: (chunk: Buffer) => reader.push(chunk), waiting: 0, room: async () => {} };
   try {

@@ -2,6 +2,7 @@ import { basename } from 'node:path';
 import type { SeenHost } from '../../core/address/seen.js';
 import type { SeenFolders } from '../../core/address/server-paths.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
+import type { Workbench } from '../../core/kernels/workbench.js';
 import { families } from '../../core/site/families/families.js';
 import type { Family } from '../../core/site/families/family.js';
 import { DumpSurvey, prefixesIn, type SurveyedTable } from '../../core/site/survey/dump-survey.js';
@@ -29,14 +30,14 @@ export interface SurveyedDump {
 
 /** Looks through a dump. */
 export async function surveyDump(
-  run: Pick<StepRun, 'events' | 'signal'>,
+  run: Pick<StepRun, 'events' | 'signal'> & { readonly bench: Workbench },
   file: string,
   family: Family | undefined,
 ): Promise<{ dump: SurveyedDump; folders: SeenFolders }> {
-  const reader = new DumpSurvey(family?.landmark);
+  const reader = new DumpSurvey(run.bench, family?.landmark);
   const { size } = (await identityOf(file)) as { size: number };
   const began = performance.now();
-  await readDump(file, reader, {
+  await readDump(run.bench, file, reader, {
     signal: run.signal,
     progress: done => run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' }),
   });

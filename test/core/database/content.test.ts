@@ -7,6 +7,7 @@ import { InsertWriter } from '../../../src/core/database/insert-writer.js';
 import type { Column } from '../../../src/core/sql/column.js';
 import { introducerOf, selectedAs, writingOf } from '../../../src/core/sql/column.js';
 import { DumpStatements } from '../../../src/core/sql/statements.js';
+import { bench } from '../../help/bench.js';
 
 const column = (type: string, charset?: string): Column => ({ name: type, type, charset, generated: false });
 const columns = [
@@ -59,7 +60,7 @@ test('rows that are written into a dump are read back as they were, in whatever 
   fc.assert(
     fc.property(fc.array(row, { maxLength: 12 }), fc.integer({ min: 1, max: 200 }), (rows, size) => {
       const dump = dumpOf(rows);
-      const content = new DumpContent();
+      const content = new DumpContent(bench);
       for (let at = 0; at < dump.length; at += size) content.push(dump.subarray(at, at + size));
       content.finish();
       assert.deepEqual(content.contents().get('t'), digestOf(rows));
@@ -110,7 +111,7 @@ test('equal values have one digest however programs write them, and others have 
 
 test('another program’s ways of writing rows are opened; what only a server can work out is not compared', () => {
   const read = (rows: string) => {
-    const content = new DumpContent();
+    const content = new DumpContent(bench);
     const create = 'CREATE TABLE t (a int, b text, g int GENERATED ALWAYS AS (a + 1) STORED);\n';
     content.push(Buffer.from(`${create}INSERT INTO t (b, a) VALUES ${rows};\n`));
     content.finish();
@@ -144,14 +145,14 @@ test('a dump is cut into statements between rows, and the same rows come out', (
         const dump = dumpOf(rows);
         const pieces: string[] = [];
         let count = 0;
-        const reader = new DumpStatements(longest, ({ sql, rows: n }) => {
+        const reader = new DumpStatements(bench, longest, ({ sql, rows: n }) => {
           pieces.push(sql);
           count += n;
         });
         for (let at = 0; at < dump.length; at += size) reader.push(dump.subarray(at, at + size));
         reader.finish();
         assert.equal(count, rows.length);
-        const content = new DumpContent();
+        const content = new DumpContent(bench);
         content.push(Buffer.from(pieces.map(sql => `${sql};\n`).join(''), 'latin1'));
         content.finish();
         assert.deepEqual(content.contents().get('t'), digestOf(rows));

@@ -1,9 +1,11 @@
 import assert from 'node:assert/strict';
+import { randomBytes } from 'node:crypto';
 import { test } from 'node:test';
 import { parseAddress } from '../../../src/core/address/address.js';
 import { DumpContent } from '../../../src/core/database/dump-content.js';
 import { DumpEdits } from '../../../src/core/database/dump-edits.js';
 import { wordpressEdits } from '../../../src/core/site/data/wordpress-data.js';
+import { bench } from '../../help/bench.js';
 
 const rows = [
   "(1,'home','http://192.0.2.7')",
@@ -25,10 +27,11 @@ const edits = wordpressEdits({
   title: `It's "new" \\ é`,
   searchEngines: 'keep',
   holdsBack: name => /cache/.test(name),
+  random: randomBytes,
 });
 
 test('what is set right in a dump is worked out from its rows, each statement once and safely quoted', () => {
-  const reader = new DumpEdits(edits);
+  const reader = new DumpEdits(bench, edits);
   reader.push(dump(rows));
   reader.finish();
   const statements = reader
@@ -49,7 +52,7 @@ test('what is set right in a dump is worked out from its rows, each statement on
 
 test('an export after the edits has the digest that the dump with the edits in mind has', () => {
   const digest = (list: readonly string[], mind: typeof edits) => {
-    const content = new DumpContent(undefined, mind);
+    const content = new DumpContent(bench, undefined, mind);
     content.push(dump(list));
     content.finish();
     return content.contents().get('row_options');

@@ -2,8 +2,9 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
 import type { ByteString } from '../../../src/core/bytes.js';
-import { pieceBytes, textBytes, workbench } from '../../../src/core/kernels/workbench.js';
+import { pieceBytes, textBytes } from '../../../src/core/kernels/workbench.js';
 import { type BytePattern, ManySearch } from '../../../src/core/search/many.js';
+import { bench } from '../../help/bench.js';
 
 const letters = fc.constantFrom('a', 'b', 'A', 'B', '.', '\xe9', '\xc9', 'z');
 const word = fc.array(letters, { minLength: 1, maxLength: 5 }).map(list => list.join(''));
@@ -23,7 +24,7 @@ function plainly(patterns: readonly BytePattern[], text: string): [number, numbe
 
 function found(patterns: readonly BytePattern[], text: string | Buffer): [number, number][] {
   const places: [number, number][] = [];
-  new ManySearch(patterns).each(text as ByteString, (at, index) => places.push([at, index]));
+  new ManySearch(bench, patterns).each(text as ByteString, (at, index) => places.push([at, index]));
   return sorted(places);
 }
 
@@ -83,7 +84,6 @@ test('a long text is searched in pieces, and nothing at their edges is missed', 
 });
 
 test('what was found in a block beforehand is told of its parts, and of those that begin before it', t => {
-  const bench = workbench();
   const block = bench.incoming.take()![0]!;
   t.after(() => bench.incoming.giveBack());
   fc.assert(
@@ -101,7 +101,7 @@ test('what was found in a block beforehand is told of its parts, and of those th
         const before = border % all.length;
         const here = block.subarray(0, all.length - before);
         all.copy(here, 0, before);
-        const search = new ManySearch(patterns);
+        const search = new ManySearch(bench, patterns);
         const { table, anchors, most } = search.placesAhead(1)!;
         const place = here.byteOffset - bench.memory.byteOffset;
         const count = bench.kernels.find(table, place, here.length, here.length, anchors[0]!, most);

@@ -4,6 +4,7 @@ import fc from 'fast-check';
 import { applyEdits, asBytes } from '../../../src/core/bytes.js';
 import { editsInLiteral, endOfString, escapeForLiteral, openLiteral } from '../../../src/core/sql/literal.js';
 import { DumpRows } from '../../../src/core/sql/rows.js';
+import { bench } from '../../help/bench.js';
 
 const anyBytes = fc
   .uint8Array({ maxLength: 80 })
@@ -46,7 +47,7 @@ test('escapes mean what the server says they mean', () => {
 });
 
 test('rows are read as values', () => {
-  const rows = new DumpRows();
+  const rows = new DumpRows(bench);
   rows.push(
     Buffer.from(
       "CREATE TABLE `t` (`a` int, `b` text, KEY `k` (`a`));\nINSERT INTO `t` VALUES (1,'x, (y)\\n'),\n(-2.5,NULL);",

@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import fc from 'fast-check';
 import { parsePair } from '../../../src/core/address/pairs.js';
 import { DamageError } from '../../../src/core/errors.js';
-import { pieceBytes, roomBefore, workbench } from '../../../src/core/kernels/workbench.js';
+import { pieceBytes, roomBefore } from '../../../src/core/kernels/workbench.js';
 import { DumpRewriter } from '../../../src/core/rewrite/carriers/dump.js';
 import { compileRules } from '../../../src/core/rewrite/terms/rules.js';
 import { compileScope } from '../../../src/core/rewrite/terms/scope.js';
@@ -11,6 +11,7 @@ import { wordpressColumns } from '../../../src/core/site/data/family-columns.js'
 import { RowCount } from '../../../src/core/sql/row-count.js';
 import { DumpScanner } from '../../../src/core/sql/scanner.js';
 import { DumpStatements } from '../../../src/core/sql/statements.js';
+import { bench } from '../../help/bench.js';
 
 const dump = `/*!999999\\- enable the sandbox mode */ 
 -- MariaDB dump 10.19  Distrib 10.11.6-MariaDB, for debian-linux-gnu (x86_64)
@@ -38,8 +39,8 @@ DELIMITER ;
 /*!50001 CREATE VIEW \`v\` AS select \`sr4_posts\`.\`ID\` AS \`ID\` from (\`sr4_posts\` join \`sr4_users\`) */;
 -- Dump completed on 2026-03-01  3:14:15
 `;
-const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')]);
-const nothing = compileRules([parsePair('https://elsewhere.example', 'https://new.example')]);
+const rules = compileRules(bench, [parsePair('https://old.example/site', 'https://new.example')]);
+const nothing = compileRules(bench, [parsePair('https://elsewhere.example', 'https://new.example')]);
 const prefix = { from: 'sr4_', to: 'row_', data: wordpressColumns.prefixed };
 
 /** Rewrites text given in pieces cut at the offsets. */
@@ -100,8 +101,8 @@ test('blocks that are worked on where they lie give the same, with much room bef
   const whole = rewrite(text, [], { rules }).text;
   assert.ok(!whole.includes('see https://old'));
   const room = fc.constantFrom(0, 1, 50, 1000, 60_000, roomBefore);
-  const blocks = workbench().incoming.take()!;
-  assert.equal(workbench().incoming.take(), undefined, 'while they are taken, nobody else has them');
+  const blocks = bench.incoming.take()!;
+  assert.equal(bench.incoming.take(), undefined, 'while they are taken, nobody else has them');
   const size = fc.oneof(fc.integer({ min: 1, max: 200 }), fc.integer({ min: 1, max: 250_000 }));
   fc.assert(
     fc.property(fc.array(fc.tuple(size, room), { minLength: 1, maxLength: 12 }), parts => {
@@ -121,7 +122,7 @@ test('blocks that are worked on where they lie give the same, with much room bef
     }),
     { numRuns: 60 },
   );
-  workbench().incoming.giveBack();
+  bench.incoming.giveBack();
 });
 
 test('long literals are followed wherever the dump is cut, whatever lay in memory before', () => {
@@ -164,7 +165,7 @@ test('every literal is shown whole, whatever backslashes and quotes stand in it 
         assert.equal(written, after);
         assert.equal(rewriter.tables.get('t')?.rows, values.length);
         const shown: string[] = [];
-        const scanner = new DumpScanner({
+        const scanner = new DumpScanner(bench, {
           literal: ({ s, start, end }) => {
             shown.push(s.slice(start, end));
             return undefined;
@@ -256,6 +257,7 @@ test('a row that is not closed is damage, and a delimiter may be cut by a chunk'
 test('rows of tables that are not wanted are left out, and the table itself is kept', () => {
   const out: Buffer[] = [];
   const count = new RowCount(
+    bench,
     table => table !== 'sr4_posts',
     chunk => out.push(Buffer.from(chunk)),
   );
@@ -291,7 +293,7 @@ test('an address outside of rows is counted where it stands', () => {
 
 test('a statement on rows tells its table, so that a load that is broken off can put all of it in anew', () => {
   const seen: string[] = [];
-  const reader = new DumpStatements(1000, ({ kind, table }) => seen.push(`${kind} ${table}`));
+  const reader = new DumpStatements(bench, 1000, ({ kind, table }) => seen.push(`${kind} ${table}`));
   reader.push(
     Buffer.from(
       'INSERT LOW_PRIORITY IGNORE INTO `a``b` SET x = 1;\nreplace "c" SET x = \'INTO d\';\n/*!40000 UPDATE `e` SET x = 2 */;\nDELETE QUICK FROM f WHERE x;\nINSERT INTO g VALUES (1);\nCREATE TABLE h (x int);\n',

@@ -1,4 +1,5 @@
 import type { Pair } from '../../address/pairs.js';
+import type { Workbench } from '../../kernels/workbench.js';
 import { allColumns, columnsOf } from '../../site/data/family-columns.js';
 import { compileGlobs, type Globs } from '../terms/globs.js';
 import { compileRules, type RuleOptions } from '../terms/rules.js';
@@ -24,11 +25,11 @@ export interface CompiledTerms extends DumpRewriting {
   readonly hosts: Globs;
 }
 
-export function compileDumpTerms(terms: DumpTerms): CompiledTerms {
+export function compileDumpTerms(bench: Workbench, terms: DumpTerms): CompiledTerms {
   const { pairs, options, prefix, family, leave, only } = terms;
   const columns = family === undefined ? allColumns : [columnsOf(family)];
   return {
-    rules: compileRules(pairs, options),
+    rules: compileRules(bench, pairs, options),
     scope: compileScope(
       leave,
       columns.flatMap(one => one.leave),

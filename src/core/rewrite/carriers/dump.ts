@@ -85,7 +85,7 @@ export class DumpRewriter implements DumpVisitor {
     this.what = what;
     this.hostRules = { ...what.rules, bareHosts: true };
     this.common = new CommonAddresses(what.rules);
-    this.scanner = new DumpScanner(this, emit);
+    this.scanner = new DumpScanner(what.rules.bench, this, emit);
     if (what.left) what.left.row = () => this.rowText();
   }
 

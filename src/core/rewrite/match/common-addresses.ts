@@ -1,5 +1,5 @@
 import { bytesOfText } from '../../bytes.js';
-import { addressesBytes, workbench } from '../../kernels/workbench.js';
+import { addressesBytes } from '../../kernels/workbench.js';
 import type { ManySearch } from '../../search/many.js';
 import type { AddressTarget, Rules } from '../terms/rules.js';
 import type { Form } from './match.js';
@@ -45,7 +45,7 @@ export class CommonAddresses {
   window(bytes: Uint8Array): number | undefined {
     const { search } = this;
     if (!this.table || !search) return undefined;
-    const bench = workbench();
+    const { bench } = this.rules;
     if (bench.take(bench.addresses, this)) this.table.copy(bench.memory, bench.addresses);
     return search.leaveAnchors(bytes);
   }

@@ -1,5 +1,6 @@
 import escapePattern from 'escape-string-regexp';
 import { asBytes, type ByteString, Stretch } from '../../bytes.js';
+import type { Workbench } from '../../kernels/workbench.js';
 import { ManySearch } from '../../search/many.js';
 
 /** What tells of an old address before it is looked at closely, prepared for finding. */
@@ -19,6 +20,7 @@ export interface AnchorSearch {
  * @param rootStarts what links without their host may begin with: a slash and a segment
  */
 export function anchorSearch(
+  bench: Workbench,
   hosts: readonly string[],
   paths: readonly (readonly string[])[],
   rootStarts: readonly string[],
@@ -36,7 +38,7 @@ export function anchorSearch(
   if (patterns.length === 0) return undefined;
   const folders = paths.map(path => path.map(escapePattern).join(slash));
   return {
-    search: new ManySearch(patterns),
+    search: new ManySearch(bench, patterns),
     kinds: patterns.map(({ kind }) => kind),
     texts: patterns.map(({ text }) => text),
     wholePath: folders.length > 0 ? new RegExp(folders.join('|'), 'iy') : undefined,

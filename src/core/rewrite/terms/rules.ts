@@ -1,6 +1,7 @@
 import type { Address } from '../../address/address.js';
 import { type Pair, pairText } from '../../address/pairs.js';
 import { bytesOfText } from '../../bytes.js';
+import type { Workbench } from '../../kernels/workbench.js';
 import { type AnchorSearch, anchorSearch } from './anchors.js';
 
 /** One address to look for at a host, the longest first. `to` is undefined for an address that stays as it is. */
@@ -25,6 +26,8 @@ interface PathTarget {
 
 /** What to look for, prepared for the byte path. Made once a run by `compileRules`. */
 export interface Rules {
+  /** Where the byte path works. */
+  readonly bench: Workbench;
   readonly pairs: readonly { readonly from: string; readonly to: string }[];
   /** Finds every place at which a pair could begin; undefined where there is no pair. */
   readonly anchors: AnchorSearch | undefined;
@@ -54,7 +57,7 @@ export interface RuleOptions {
  * Prepares pairs for matching. Where a new address lies at an old host (`a.example` → `a.example/blog`), it is
  * looked for as well and kept, so that what is already rewritten is left alone.
  */
-export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}): Rules {
+export function compileRules(bench: Workbench, pairs: readonly Pair[], options: RuleOptions = {}): Rules {
   const hosts = new Map<string, AddressTarget[]>();
   const paths: PathTarget[] = [];
   pairs.forEach((pair, index) => {
@@ -91,7 +94,9 @@ export function compileRules(pairs: readonly Pair[], options: RuleOptions = {}):
   );
   return {
     pairs: pairs.map(pairText),
+    bench,
     anchors: anchorSearch(
+      bench,
       [...hosts.keys()],
       paths.map(path => path.segments),
       roots.map(root => `/${root.segments[0]}`),

@@ -1,4 +1,4 @@
-import { createHash, randomBytes } from 'node:crypto';
+import { createHash } from 'node:crypto';
 import bcrypt from 'bcryptjs';
 import type { Address } from '../../address/address.js';
 import { type ByteString, bytesOfText } from '../../bytes.js';
@@ -46,6 +46,8 @@ export interface DataWish {
   readonly searchEngines: 'keep' | 'hide' | 'show';
   /** Whether an extension shall be held back. */
   holdsBack(name: string): boolean;
+  /** So many random bytes, for the salts of passwords. */
+  random(bytes: number): Buffer;
   readonly administrator?:
     | { readonly login: string; readonly mail?: string | undefined; readonly password?: string | undefined }
     | undefined;
@@ -65,8 +67,9 @@ const alphabet = './0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwx
  * A password's portable hash, which older and newer sites accept and many write anew at the next login:
  * https://www.openwall.com/phpass/ (the iterated MD5 of `$P$`, 2^13 rounds).
  */
-export function portableHash(password: string, salt = saltOf(randomBytes(6))): string {
+export function portableHash(password: string, random: DataWish['random']): string {
   const doublings = 13;
+  const salt = saltOf(random(6));
   const md5 = (...parts: (string | Buffer)[]) =>
     parts.reduce((hash, part) => hash.update(part), createHash('md5')).digest();
   let digest = md5(salt, password);
@@ -78,12 +81,17 @@ export function portableHash(password: string, salt = saltOf(randomBytes(6))): s
  * A password's hash of a kind that a site accepts which wrote another: one that the language's own functions write
  * (https://www.php.net/password_hash) where it uses these, a portable one otherwise.
  */
-export function hashLike(written: ByteString, password: string): ByteString {
+export function hashLike(written: ByteString, password: string, random: DataWish['random']): ByteString {
   return bytesOfText(
     /^\$(?:2[aby]|argon2)/.test(written)
-      ? `$2y${bcrypt.hashSync(password, rounds).slice(3)}`
-      : portableHash(password),
+      ? `$2y${bcrypt.hashSync(password, bcryptSalt(random(16))).slice(3)}`
+      : portableHash(password, random),
   );
+}
+
+/** A salt as bcrypt writes it. */
+function bcryptSalt(salt: Buffer): string {
+  return `$2b$${rounds}$${bcrypt.encodeBase64([...salt], salt.length)}`;
 }
 
 /** Bytes in the hash's own base 64: the lowest six bits first. */

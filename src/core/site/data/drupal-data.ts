@@ -62,7 +62,7 @@ function variableEdits({ prefix, title, tagline }: DataWish): DataEdit[] {
   ];
 }
 
-function administratorEdits(table: string, { administrator }: DataWish): DataEdit[] {
+function administratorEdits(table: string, { administrator, random }: DataWish): DataEdit[] {
   if (!administrator) return [];
   const { login, mail, password } = administrator;
   const edit = (what: string, column: string, to: (before: ByteString) => ByteString): DataEdit => ({
@@ -79,6 +79,6 @@ function administratorEdits(table: string, { administrator }: DataWish): DataEdi
       : [edit('Mail address of the administrator set', 'mail', () => bytesOfText(mail))]),
     ...(password === undefined
       ? []
-      : [edit('Password of the administrator set', 'pass', before => hashLike(before, password))]),
+      : [edit('Password of the administrator set', 'pass', before => hashLike(before, password, random))]),
   ];
 }

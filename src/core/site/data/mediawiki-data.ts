@@ -1,9 +1,9 @@
-import { pbkdf2Sync, randomBytes } from 'node:crypto';
+import { pbkdf2Sync } from 'node:crypto';
 import { bytesOfText } from '../../bytes.js';
 import { type DataEdit, type DataWish, emptied } from './data-edits.js';
 
 /** Its caches, in which sessions lie too, and the administrator; its name stands in the configuration. */
-export function dataEdits({ prefix, tables, administrator }: DataWish): DataEdit[] {
+export function dataEdits({ prefix, tables, administrator, random }: DataWish): DataEdit[] {
   const has = (name: string) => tables.includes(`${prefix}${name}`);
   const edits: DataEdit[] = [];
   if (has('objectcache'))
@@ -21,7 +21,7 @@ export function dataEdits({ prefix, tables, administrator }: DataWish): DataEdit
   });
   if (mail !== undefined) edits.push(user('Mail address of the administrator set', 'user_email', mail));
   if (password !== undefined)
-    edits.push(user('Password of the administrator set', 'user_password', wikiHash(password), true));
+    edits.push(user('Password of the administrator set', 'user_password', wikiHash(password, random), true));
   return edits;
 }
 
@@ -29,8 +29,8 @@ const rounds = 30_000;
 const hashBytes = 64;
 
 /** A password's hash as such a site writes it: https://www.mediawiki.org/wiki/Manual:User_table#user_password */
-function wikiHash(password: string): string {
-  const salt = randomBytes(16);
+function wikiHash(password: string, random: DataWish['random']): string {
+  const salt = random(16);
   const hash = pbkdf2Sync(password, salt, rounds, hashBytes, 'sha512');
   return `:pbkdf2:sha512:${rounds}:${hashBytes}:${salt.toString('base64')}:${hash.toString('base64')}`;
 }

@@ -170,7 +170,7 @@ function networkEdits({ prefix, oldAddress, newAddress }: DataWish, name: string
   ];
 }
 
-function administratorEdits({ prefix, administrator }: DataWish): DataEdit[] {
+function administratorEdits({ prefix, administrator, random }: DataWish): DataEdit[] {
   if (!administrator) return [];
   const edit = (what: string, column: string, to: string, secret = false): DataEdit => ({
     what,
@@ -185,7 +185,12 @@ function administratorEdits({ prefix, administrator }: DataWish): DataEdit[] {
     edits.push(edit('Mail address of the administrator set', 'user_email', administrator.mail));
   if (administrator.password !== undefined)
     edits.push(
-      edit('Password of the administrator set', 'user_pass', portableHash(administrator.password), true),
+      edit(
+        'Password of the administrator set',
+        'user_pass',
+        portableHash(administrator.password, random),
+        true,
+      ),
     );
   return edits;
 }

@@ -85,7 +85,7 @@ export const joomla: Family = {
 };
 
 /** Its sessions, the extensions to hold back, and the administrator; the title stands in the configuration. */
-function dataEdits({ prefix, tables, holdsBack, administrator }: DataWish): DataEdit[] {
+function dataEdits({ prefix, tables, holdsBack, administrator, random }: DataWish): DataEdit[] {
   const edits: DataEdit[] = [];
   if (tables.includes(`${prefix}session`))
     edits.push(emptied('Sessions ended: everybody logs in again', `${prefix}session`, 'session_id'));
@@ -118,7 +118,12 @@ function dataEdits({ prefix, tables, holdsBack, administrator }: DataWish): Data
     edits.push(user('Mail address of the administrator set', 'email', administrator.mail));
   if (administrator?.password !== undefined)
     edits.push(
-      user('Password of the administrator set', 'password', portableHash(administrator.password), true),
+      user(
+        'Password of the administrator set',
+        'password',
+        portableHash(administrator.password, random),
+        true,
+      ),
     );
   return edits;
 }

@@ -1,6 +1,7 @@
 import { SeenHosts } from '../../address/seen.js';
 import { SeenFolders } from '../../address/server-paths.js';
 import type { ByteString, Stretch } from '../../bytes.js';
+import type { Workbench } from '../../kernels/workbench.js';
 import { readCreateTable } from '../../sql/create-table.js';
 import { type CellLiteral, DumpScanner, type DumpVisitor, type InsertHead } from '../../sql/scanner.js';
 
@@ -26,13 +27,14 @@ export class DumpSurvey implements DumpVisitor {
   longestStatement = 0;
   private statementBytes = 0;
   private begun = false;
-  private readonly scanner = new DumpScanner(this);
+  private readonly scanner: DumpScanner;
   private readonly shapes = new Map<string, readonly string[]>();
   private table: SurveyedTable = { name: '', rows: 0, bytes: 0 };
   private columns: readonly string[] | undefined;
 
   /** @param landmark see `SeenHosts` */
-  constructor(landmark: RegExp | undefined) {
+  constructor(bench: Workbench, landmark: RegExp | undefined) {
+    this.scanner = new DumpScanner(bench, this);
     this.hosts = new SeenHosts(landmark);
     this.folders = new SeenFolders(landmark);
   }

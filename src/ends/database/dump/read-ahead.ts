@@ -1,7 +1,7 @@
 import { open } from 'node:fs/promises';
 import { availableParallelism } from 'node:os';
 import { Worker } from 'node:worker_threads';
-import { blockBytes, workbench } from '../../../core/kernels/workbench.js';
+import { blockBytes, type Workbench } from '../../../core/kernels/workbench.js';
 import type { ManySearch, PlacesAhead } from '../../../core/search/many.js';
 import {
   type AheadTask,
@@ -23,6 +23,7 @@ const worthwhile = 64 << 20;
  * @param search what is looked for in all of it; in a long file another thread does so beforehand
  */
 export async function* blocksOf(
+  bench: Workbench,
   file: string,
   blocks: readonly Buffer[],
   progress: Progress,
@@ -32,7 +33,7 @@ export async function* blocksOf(
   const handle = await open(file);
   const thread =
     search && availableParallelism() > 1 && (await handle.stat()).size >= threadFrom
-      ? AheadThread.begun(handle.fd, blocks, search)
+      ? AheadThread.begun(bench, handle.fd, blocks, search)
       : undefined;
   let done = 0;
   const read = (turn: number) => {
@@ -78,23 +79,23 @@ class AheadThread {
   private readonly ended: Promise<void>;
 
   /** @returns undefined where what is looked for has no room */
-  static begun(descriptor: number, blocks: readonly Buffer[], search: ManySearch): AheadThread | undefined {
-    const places = search.placesAhead(blocks.length);
-    return places && new AheadThread(descriptor, blocks, search, places);
-  }
-
-  private constructor(
+  static begun(
+    bench: Workbench,
     descriptor: number,
     blocks: readonly Buffer[],
     search: ManySearch,
-    places: PlacesAhead,
-  ) {
+  ): AheadThread | undefined {
+    const places = search.placesAhead(blocks.length);
+    const task = places && { descriptor, shared: bench.shared, places };
+    return task && new AheadThread(task, blocks, search);
+  }
+
+  private constructor(given: Omit<AheadTask, 'control'>, blocks: readonly Buffer[], search: ManySearch) {
     this.blocks = blocks;
     this.search = search;
-    this.places = places;
+    this.places = given.places;
     this.control = new Int32Array(new SharedArrayBuffer(4 * (placesAt + blocks.length)));
-    const { shared } = workbench();
-    const task: AheadTask = { descriptor, shared, places, control: this.control };
+    const task: AheadTask = { ...given, control: this.control };
     this.worker = new Worker(threadFile(), { workerData: task });
     this.worker.on('message', (message: BlockRead | 'ready') => {
       if (message === 'ready') this.isReady = true;

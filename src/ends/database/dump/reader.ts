@@ -2,7 +2,7 @@ import { createReadStream } from 'node:fs';
 import { open, stat } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
 import { DamageError } from '../../../core/errors.js';
-import { roomBefore, workbench } from '../../../core/kernels/workbench.js';
+import { roomBefore, type Workbench } from '../../../core/kernels/workbench.js';
 import type { ManySearch } from '../../../core/search/many.js';
 import { sizeText } from '../../../core/text/sizes.js';
 import { toPorterError, whileDoing } from '../../system-errors.js';
@@ -42,6 +42,7 @@ export type DumpProgress = (bytesRead: number) => void;
  * @throws DamageError when it is damaged, EndError when it is not there
  */
 export async function readDump(
+  bench: Workbench,
   file: string,
   reader: DumpReader,
   options: {
@@ -67,17 +68,17 @@ export async function readDump(
     refuseBomb(unpacked, packed, options.unpackedLimit);
   };
   try {
-    const blocks = (await isPlainFile(file)) ? workbench().incoming.take() : undefined;
+    const blocks = (await isPlainFile(file)) ? bench.incoming.take() : undefined;
     try {
       for await (const chunk of blocks
-        ? blocksOf(file, blocks, progress, options.search)
+        ? blocksOf(bench, file, blocks, progress, options.search)
         : dumpChunks(file, progress)) {
         took(chunk.length);
         reader.push(chunk, blocks && roomBefore);
         if (options.after) await options.after();
       }
     } finally {
-      if (blocks) workbench().incoming.giveBack();
+      if (blocks) bench.incoming.giveBack();
     }
     reader.finish();
     if (options.after) await options.after();

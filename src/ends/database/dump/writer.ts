@@ -2,6 +2,7 @@ import { createWriteStream } from 'node:fs';
 import { open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { PassThrough } from 'node:stream';
+import type { Workbench } from '../../../core/kernels/workbench.js';
 import { whileDoing } from '../../system-errors.js';
 import { Packing } from '../io/compress.js';
 import { DirectFile } from '../io/direct-file.js';
@@ -26,13 +27,13 @@ export class DumpWriter {
   private readonly passingOn: PassingOn | DirectFile;
   private readonly measuring: Measuring | undefined;
 
-  constructor(file: string, options: { checksum: boolean }) {
+  constructor(bench: Workbench, file: string, options: { checksum: boolean }) {
     this.file = file;
     this.partial = file === '-' ? undefined : join(dirname(file), `.${basename(file)}.partial`);
     this.measuring = options.checksum ? new Measuring() : undefined;
     const packing = file.endsWith('.gz') ? new Packing() : undefined;
     if (this.partial !== undefined && !this.measuring && !packing) {
-      this.passingOn = new DirectFile(this.partial, `Writing ${file}`);
+      this.passingOn = new DirectFile(bench, this.partial, `Writing ${file}`);
       return;
     }
     const out = this.partial === undefined ? process.stdout : createWriteStream(this.partial);

@@ -1,5 +1,5 @@
 import { closeSync, constants, openSync, write, writeSync } from 'node:fs';
-import { blockBytes, workbench } from '../../../core/kernels/workbench.js';
+import { blockBytes, type Workbench } from '../../../core/kernels/workbench.js';
 import { toPorterError } from '../../system-errors.js';
 
 /** So many blocks can be filled or on their way to the disk at a time, where they are our own. */
@@ -11,6 +11,7 @@ const ownBlocks = 4;
  * gathered keeps everybody waiting when it must go to the disk. It has the same face as `PassingOn`.
  */
 export class DirectFile {
+  private readonly bench: Workbench;
   private readonly name: string;
   private readonly doing: string;
   private file: number | undefined;
@@ -30,10 +31,11 @@ export class DirectFile {
   private freeLater: Buffer | undefined;
   private readonly underWay = new Set<Promise<void>>();
 
-  constructor(name: string, doing: string) {
+  constructor(bench: Workbench, name: string, doing: string) {
+    this.bench = bench;
     this.name = name;
     this.doing = doing;
-    this.lent = workbench().outgoing.take();
+    this.lent = this.bench.outgoing.take();
     // What is nobody's memory but ours begins anywhere, and goes the usual way.
     const blocks = this.lent ?? Array.from({ length: ownBlocks }, () => Buffer.allocUnsafeSlow(blockBytes));
     this.blocks = blocks.length;
@@ -60,7 +62,7 @@ export class DirectFile {
       const taken = Math.min(chunk.length - from, blockBytes - used);
       if (!liesThere) {
         this.keepApart();
-        workbench().copy(chunk, from, this.block, used, taken);
+        this.bench.copy(chunk, from, this.block, used, taken);
       }
       from += taken;
       this.used += taken;
@@ -99,7 +101,7 @@ export class DirectFile {
 
   async destroy(): Promise<void> {
     await Promise.all(this.underWay);
-    if (this.lent) workbench().outgoing.giveBack();
+    if (this.lent) this.bench.outgoing.giveBack();
     this.lent = undefined;
     for (const file of [this.file, this.past]) if (file !== undefined) closeSync(file);
     this.file = undefined;
@@ -109,7 +111,7 @@ export class DirectFile {
   /** Where a chunk begins an incoming block, goes on with that as the one that is filled. */
   private share(chunk: Buffer, from: number): void {
     // There must be another to go on with when something changes.
-    const block = this.lent && this.free.length > 0 && workbench().passOn(chunk, from, this.block);
+    const block = this.lent && this.free.length > 0 && this.bench.passOn(chunk, from, this.block);
     if (!block) return;
     this.block = block;
     this.isShared = true;
@@ -121,7 +123,7 @@ export class DirectFile {
     const { block, used } = this;
     this.isShared = false;
     this.block = this.free.pop()!;
-    workbench().copy(block, 0, this.block, 0, used);
+    this.bench.copy(block, 0, this.block, 0, used);
     this.freeLater = block;
   }
 

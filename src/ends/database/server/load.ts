@@ -1,6 +1,7 @@
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
 import { DamageError } from '../../../core/errors.js';
+import type { Workbench } from '../../../core/kernels/workbench.js';
 import {
   type EncodedSql,
   encodedSql,
@@ -39,6 +40,7 @@ class Load implements LoadDone {
   readonly warnings: LoadWarning[] = [];
   /** Statements that work on something else than this database, and were not run. */
   readonly leftOut: string[] = [];
+  private readonly bench: Workbench;
   private readonly session: DatabaseSession;
   private readonly has: ServerHas;
   private readonly limit: number;
@@ -62,7 +64,7 @@ class Load implements LoadDone {
   constructor(
     session: DatabaseSession,
     position: LoadPosition,
-    options: { has: ServerHas; limit: number; signal: AbortSignal },
+    options: { bench: Workbench; has: ServerHas; limit: number; signal: AbortSignal },
   ) {
     this.session = session;
     this.position = position;
@@ -70,7 +72,8 @@ class Load implements LoadDone {
     this.has = options.has;
     this.limit = options.limit;
     this.signal = options.signal;
-    this.reader = new DumpStatements(longestStatement, statement => this.take(statement));
+    this.bench = options.bench;
+    this.reader = new DumpStatements(options.bench, longestStatement, statement => this.take(statement));
   }
 
   /** Readies the session, and what a broken-off load left of a table without transactions. */
@@ -223,7 +226,7 @@ class Load implements LoadDone {
   private pieces(statement: DumpStatement): ByteString[] {
     if (statement.sql.length <= this.limit || statement.kind !== 'rows') return [statement.sql];
     const pieces: ByteString[] = [];
-    const cutter = new DumpStatements(this.limit / 2, ({ sql }) => pieces.push(sql));
+    const cutter = new DumpStatements(this.bench, this.limit / 2, ({ sql }) => pieces.push(sql));
     cutter.push(Buffer.from(`${statement.sql};\n`, 'latin1'));
     cutter.finish();
     return pieces;
@@ -245,16 +248,21 @@ export async function loadDump(
   session: DatabaseSession,
   file: string,
   position: LoadPosition,
-  { server, signal, limit, progress }: LoadOptions,
+  { bench, server, signal, limit, progress }: LoadOptions,
 ): Promise<LoadDone> {
   const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
   const load = new Load(session, position, {
+    bench,
     has: { charsets: lower(server.charsets), collations: lower(server.collations) },
     limit: limit ?? longestFor(server),
     signal,
   });
   await load.begin();
-  await readDump(file, load, { signal, ...(progress ? { progress } : {}), after: () => load.settle() });
+  await readDump(bench, file, load, {
+    signal,
+    ...(progress ? { progress } : {}),
+    after: () => load.settle(),
+  });
   await load.end();
   return load;
 }

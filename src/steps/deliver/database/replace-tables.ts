@@ -193,7 +193,7 @@ async function writeKeepsake(
 ): Promise<void> {
   const names = new Set(tables.map(({ name }) => name));
   const snapshot = await database.snapshot({ charset: undefined, wanted: name => names.has(name) });
-  const writer = new DumpWriter(file, { checksum: true });
+  const writer = new DumpWriter(run.move.bench, file, { checksum: true });
   try {
     writer.take(snapshot.head(new Date()));
     for (const table of snapshot.own) await snapshot.writeTable(table, writer, run.signal);

@@ -50,7 +50,7 @@ export async function restoreDatabase(run: StepRun, { place, keepsake }: Databas
       position = await connection.beginLoad(sum);
     }
     const server = await connection.server();
-    await connection.load(keepsake, position, { server, signal: run.signal });
+    await connection.load(keepsake, position, { bench: move.bench, server, signal: run.signal });
     await connection.endLoad();
   });
   await noteDeed(run, 'undo', { kind: 'database restored', database: place });

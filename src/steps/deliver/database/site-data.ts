@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto';
 import { type ByteString, textOf } from '../../../core/bytes.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import { globPattern } from '../../../core/rewrite/terms/globs.js';
@@ -42,6 +43,7 @@ export function editsWanted(
       tagline: configure.tagline,
       searchEngines: configure['search-engines'],
       holdsBack: name => patterns.some(pattern => pattern.test(name)),
+      random: randomBytes,
       administrator:
         administrator?.login === undefined ? undefined : { ...administrator, login: administrator.login },
     }) ?? []

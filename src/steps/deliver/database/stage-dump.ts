@@ -32,8 +32,8 @@ export function editsOfDump(move: Move, family: Family, manifest: CrateManifest)
 export async function tailOf(run: StepRun, family: Family, manifest: CrateManifest): Promise<DumpTail> {
   const edits = editsOfDump(run.move, family, manifest);
   if (edits.length === 0) return { sql: Buffer.alloc(0), edits: [] };
-  const reader = new DumpEdits(edits);
-  await readDump(run.move.crate.at(movedDump), reader, { signal: run.signal });
+  const reader = new DumpEdits(run.move.bench, edits);
+  await readDump(run.move.bench, run.move.crate.at(movedDump), reader, { signal: run.signal });
   const done = [...reader.done.values()];
   await noteHeld(
     run,

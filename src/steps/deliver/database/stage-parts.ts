@@ -37,7 +37,7 @@ export async function stageParts(
   const staging = stagingOf(move, place, beside);
   await staging.end.remove(staging.incoming);
   await staging.end.makeFolder(staging.incoming, 0o755);
-  const parts = new PartsFolder(openIncoming(staging), place.name.replace(/\.parts$/, ''), limit);
+  const parts = new PartsFolder(move.bench, openIncoming(staging), place.name.replace(/\.parts$/, ''), limit);
   const whole = {
     push: (chunk: Buffer) => parts.push(chunk),
     finish: () => {
@@ -45,7 +45,10 @@ export async function stageParts(
       parts.finish();
     },
   };
-  await readDump(move.crate.at(movedDump), whole, { signal: run.signal, after: () => parts.settle() });
+  await readDump(move.bench, move.crate.at(movedDump), whole, {
+    signal: run.signal,
+    after: () => parts.settle(),
+  });
   await parts.settle();
   await parts.writePage(
     asked,

@@ -43,10 +43,10 @@ export async function verifyLoad(run: StepRun, database: DatabaseEnd, part: Crat
   if (before.dump === part.sha256 && before.tables && before.programs)
     return { dump: before.dump, tables: before.tables, programs: before.programs };
   const columns = await database.use(connection => connection.columns());
-  const expected = new DumpContent(columns);
+  const expected = new DumpContent(run.move.bench, columns);
   const progress = (done: number) =>
     run.events({ type: 'progress', what: 'reading the dump again', done, of: part.bytes, unit: 'bytes' });
-  await readDump(crate.at(movedDump), expected, { signal: run.signal, progress });
+  await readDump(run.move.bench, crate.at(movedDump), expected, { signal: run.signal, progress });
   const tables: TableProof[] = [];
   const wanted = [...expected.contents()];
   await database.use(async connection => {

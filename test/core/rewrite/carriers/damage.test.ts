@@ -8,6 +8,7 @@ import { observerOf } from '../../../../src/core/rewrite/report/observer.js';
 import { Tally } from '../../../../src/core/rewrite/report/tally.js';
 import { compileRules, type RuleOptions } from '../../../../src/core/rewrite/terms/rules.js';
 import { type Encodable, encodeSerialized } from '../../../../src/core/serialized/encode.js';
+import { bench } from '../../../help/bench.js';
 
 const pairs = [parsePair('https://old.example/site', 'https://new.example')];
 const old = 'https://old.example/site';
@@ -15,7 +16,7 @@ const next = 'https://new.example';
 
 function rewrite(value: ByteString, options: RuleOptions = {}) {
   const place = new Tally().at('t', 'c');
-  const edits = editsInValue(value, compileRules(pairs, options), observerOf(place));
+  const edits = editsInValue(value, compileRules(bench, pairs, options), observerOf(place));
   return { value: applyEdits(value, edits), place };
 }
 

@@ -11,8 +11,9 @@ import { compileRules } from '../../../../src/core/rewrite/terms/rules.js';
 import { type Encodable, encodeSerialized } from '../../../../src/core/serialized/encode.js';
 import { wordpressColumns } from '../../../../src/core/site/data/family-columns.js';
 import { escapeForLiteral } from '../../../../src/core/sql/literal.js';
+import { bench } from '../../../help/bench.js';
 
-const rules = compileRules([
+const rules = compileRules(bench, [
   parsePair('https://old.example/site', 'https://new.example'),
   parsePair('/home/old/htdocs', '/srv/www'),
 ]);

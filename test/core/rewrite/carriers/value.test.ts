@@ -9,12 +9,14 @@ import { Tally } from '../../../../src/core/rewrite/report/tally.js';
 import { compileRules, type RuleOptions } from '../../../../src/core/rewrite/terms/rules.js';
 import { ManySearch } from '../../../../src/core/search/many.js';
 import { type Encodable, encodeSerialized } from '../../../../src/core/serialized/encode.js';
+import { bench } from '../../../help/bench.js';
 
 type Pairs = readonly (readonly [string, string])[];
 const club: Pairs = [['https://old.example/site', 'https://new.example']];
 
 function rewrite(text: string, pairs: Pairs = club, options: RuleOptions = {}) {
   const rules = compileRules(
+    bench,
     pairs.map(([from, to]) => parsePair(from, to)),
     options,
   );
@@ -137,10 +139,10 @@ test('a path stands for a link only where HTML, CSS or JSON puts one', () => {
 });
 
 test('it makes no difference that links are not looked for after a word', () => {
-  const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')]);
+  const rules = compileRules(bench, [parsePair('https://old.example/site', 'https://new.example')]);
   const { search, kinds, texts } = rules.anchors!;
   const everywhere = texts.map((text, i) => ({ text, anyCase: /host|path/.test(kinds[i]!) }));
-  const others = { ...rules, anchors: { ...rules.anchors!, search: new ManySearch(everywhere) } };
+  const others = { ...rules, anchors: { ...rules.anchors!, search: new ManySearch(bench, everywhere) } };
   const pieces =
     '/site|/site/a|"|href="|src=|url(|srcset="|a 1x,| |\\n|\n|\\|\\/site|_|a|9|é|https:/|/old.example|%2F|;|&quot;';
   const text = fc.array(fc.constantFrom(...pieces.split('|')), { maxLength: 20 }).map(list => list.join(''));
@@ -296,7 +298,7 @@ test('any bytes around an address do no harm: only the match changes', () => {
       const bytes = asBytes(
         `${Buffer.from(left).toString('latin1')} https://old.example/site ${Buffer.from(right).toString('latin1')}`,
       );
-      const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')]);
+      const rules = compileRules(bench, [parsePair('https://old.example/site', 'https://new.example')]);
       const edits = editsInValue(bytes, rules, observerOf(new Tally().at('t', 'c')));
       const rest = (s: string) => s.split(/https:\/\/(?:old\.example\/site|new\.example)/).join('|');
       assert.equal(rest(applyEdits(bytes, edits)), rest(bytes));

@@ -8,6 +8,7 @@ import { editsInValue } from '../../../../src/core/rewrite/carriers/value.js';
 import { unnoted } from '../../../../src/core/rewrite/report/observer.js';
 import { compileRules } from '../../../../src/core/rewrite/terms/rules.js';
 import { escapeForLiteral } from '../../../../src/core/sql/literal.js';
+import { bench } from '../../../help/bench.js';
 
 /** Pairs of every kind that the kernels know or must leave: paths, ports, hosts in one another, an address kept. */
 const ruleSets = [
@@ -28,7 +29,12 @@ const ruleSets = [
     ['https://old.example:8080', 'https://n.example'],
     ['https://old.example/site/deep', 'https://m.example/x'],
   ],
-].map(pairs => compileRules(pairs.map(([from, to]) => parsePair(from!, to!))));
+].map(pairs =>
+  compileRules(
+    bench,
+    pairs.map(([from, to]) => parsePair(from!, to!)),
+  ),
+);
 
 /** Nearly always the first one. */
 const mostly = (usual: string, ...others: string[]) =>
@@ -160,7 +166,7 @@ test('values longer than what the kernels hold at once are rewritten alike', () 
 });
 
 test('an edit too large for the memory of the kernels loses none of those around it', () => {
-  const rules = compileRules([parsePair('https://old.example/site', 'https://new.example')], {
+  const rules = compileRules(bench, [parsePair('https://old.example/site', 'https://new.example')], {
     openBase64: true,
   });
   const link = 'see https://old.example/site/a ';

@@ -5,14 +5,15 @@ import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
 import { setTimeout as pause } from 'node:timers/promises';
 import { parsePair } from '../../../../src/core/address/pairs.js';
-import { blockBytes, roomBefore, workbench } from '../../../../src/core/kernels/workbench.js';
+import { blockBytes, roomBefore } from '../../../../src/core/kernels/workbench.js';
 import { DumpRewriter } from '../../../../src/core/rewrite/carriers/dump.js';
 import { compileRules } from '../../../../src/core/rewrite/terms/rules.js';
 import type { ManySearch } from '../../../../src/core/search/many.js';
 import { blocksOf } from '../../../../src/ends/database/dump/read-ahead.js';
 import { DirectFile } from '../../../../src/ends/database/io/direct-file.js';
+import { bench } from '../../../help/bench.js';
 
-const rules = () => compileRules([parsePair('https://old.example/site', 'https://new.example')]);
+const rules = () => compileRules(bench, [parsePair('https://old.example/site', 'https://new.example')]);
 
 /**
  * A dump in a file, with addresses in every second row of its last quarter; rows of many lengths, some longer than what is
@@ -40,16 +41,16 @@ async function read(
   search: ManySearch,
   take: (block: Buffer) => void | Promise<void>,
 ): Promise<void> {
-  const blocks = workbench().incoming.take();
+  const blocks = bench.incoming.take();
   assert.ok(blocks, 'the blocks were given back');
   try {
-    for await (const block of blocksOf(file, blocks, () => {}, search, 0)) {
+    for await (const block of blocksOf(bench, file, blocks, () => {}, search, 0)) {
       await take(block);
       // Time for the thread to begin.
       await new Promise(resolve => setTimeout(resolve, 30));
     }
   } finally {
-    workbench().incoming.giveBack();
+    bench.incoming.giveBack();
   }
 }
 
@@ -58,11 +59,11 @@ test('what another thread finds beforehand is rewritten and counted as what is f
   const here = new DumpRewriter({ rules: rules() });
   here.push(Buffer.from(text, 'latin1'));
   here.finish();
-  const out = new DirectFile(`${file}.new`, 'Writing');
+  const out = new DirectFile(bench, `${file}.new`, 'Writing');
   const emit = Object.assign((chunk: Buffer) => out.take(chunk), { place: () => out.place() });
   const ahead = new DumpRewriter({ rules: rules() }, emit);
   const foresee = t.mock.method(ahead.search!, 'foresee');
-  const passOn = t.mock.method(workbench(), 'passOn');
+  const passOn = t.mock.method(bench, 'passOn');
   await read(file, ahead.search!, async block => {
     ahead.push(block, roomBefore);
     await out.room(8 << 20);

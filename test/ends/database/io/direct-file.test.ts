@@ -4,8 +4,9 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { blockBytes, workbench } from '../../../../src/core/kernels/workbench.js';
+import { blockBytes } from '../../../../src/core/kernels/workbench.js';
 import { DirectFile } from '../../../../src/ends/database/io/direct-file.js';
+import { bench } from '../../../help/bench.js';
 
 /** Bytes that tell where they stand. */
 const source = Buffer.alloc(8 << 20);
@@ -19,7 +20,7 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
     const chunk = fc.record({ size, placed: fc.boolean(), waits: fc.boolean() });
     await fc.assert(
       fc.asyncProperty(fc.array(chunk, { maxLength: 12 }), async chunks => {
-        const files = ['a', 'b'].map(name => new DirectFile(join(root, name), 'Writing'));
+        const files = ['a', 'b'].map(name => new DirectFile(bench, join(root, name), 'Writing'));
         let at = 0;
         for (const { size, placed, waits } of chunks) {
           for (const file of files) {
@@ -42,8 +43,8 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
       }),
       { numRuns: 25 },
     );
-    assert.ok(workbench().outgoing.take(), 'the blocks were given back');
-    workbench().outgoing.giveBack();
+    assert.ok(bench.outgoing.take(), 'the blocks were given back');
+    bench.outgoing.giveBack();
     rmSync(root, { recursive: true });
   });
 }
@@ -51,7 +52,6 @@ for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
 test('blocks that are read and hardly change are written from where they lie, and stay as they are until they are read', async t => {
   const root = mkdtempSync(join(tmpdir(), 'able-porter-'));
   t.after(() => rmSync(root, { recursive: true }));
-  const bench = workbench();
   const part = fc.record({
     percent: fc.integer({ min: 0, max: 100 }),
     put: fc.oneof(
@@ -76,7 +76,7 @@ test('blocks that are read and hardly change are written from where they lie, an
   });
   await fc.assert(
     fc.asyncProperty(fc.array(piece, { minLength: 1, maxLength: 6 }), async pieces => {
-      const file = new DirectFile(join(root, 'a'), 'Writing');
+      const file = new DirectFile(bench, join(root, 'a'), 'Writing');
       const blocks = bench.incoming.take()!;
       const expected: Buffer[] = [];
       let left = Buffer.alloc(0);
@@ -116,9 +116,9 @@ test('blocks that are read and hardly change are written from where they lie, an
 
 test('memory that is not lent may begin anywhere: some of it where a disk could take a block', async t => {
   const root = mkdtempSync(join(tmpdir(), 'able-porter-'));
-  workbench().outgoing.take();
+  bench.outgoing.take();
   t.after(() => {
-    workbench().outgoing.giveBack();
+    bench.outgoing.giveBack();
     rmSync(root, { recursive: true });
   });
   const others: Buffer[] = [];
@@ -126,21 +126,21 @@ test('memory that is not lent may begin anywhere: some of it where a disk could 
     // So that blocks lie elsewhere each time.
     others.push(Buffer.allocUnsafeSlow(4096 * (1 + (i % 37)) + 16 * i));
     if (others.length > 20) others.splice(0, 10);
-    const file = new DirectFile(join(root, 'a'), 'Writing');
+    const file = new DirectFile(bench, join(root, 'a'), 'Writing');
     file.take(source.subarray(0, 5 << 20));
     await file.end();
   }
 });
 
 test('a file that cannot be made, and a disk that is full, are told, and the blocks are given back', async () => {
-  const missing = new DirectFile('/dev/nowhere/at/all', 'Writing the dump');
+  const missing = new DirectFile(bench, '/dev/nowhere/at/all', 'Writing the dump');
   missing.take(source);
   await assert.rejects(missing.end(), /Writing the dump/);
   await missing.destroy();
-  const full = new DirectFile('/dev/full', 'Writing the dump');
+  const full = new DirectFile(bench, '/dev/full', 'Writing the dump');
   full.take(source);
   await assert.rejects(full.room(0), /Writing the dump: .*full/s);
   await full.destroy();
-  assert.ok(workbench().outgoing.take());
-  workbench().outgoing.giveBack();
+  assert.ok(bench.outgoing.take());
+  bench.outgoing.giveBack();
 });
