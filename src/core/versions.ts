@@ -1,11 +1,13 @@
-/** Compares versions by their numbers, part by part: negative where the first is the earlier. */
+import { compareVersions as compare } from 'compare-versions';
+
+/** Compares versions as servers and programs write them: negative where the first is the earlier. */
 export function compareVersions(a: string, b: string): number {
-  const [left, right] = [a, b].map(version => (version.match(/\d+/g) ?? []).slice(0, 4).map(Number));
-  for (let i = 0; i < Math.max(left!.length, right!.length); i++) {
-    const difference = (left![i] ?? 0) - (right![i] ?? 0);
-    if (difference !== 0) return difference;
-  }
-  return 0;
+  return compare(numbersOf(a), numbersOf(b));
+}
+
+/** The version without words: `8.2.36` of `8.2.36-1~deb12u1`. */
+function numbersOf(version: string): string {
+  return /\d+(?:\.\d+){0,3}/.exec(version)?.[0] ?? '0';
 }
 
 /** A database server's kind and version, from what it calls itself: `10.11.6-MariaDB-0+deb12u1` or `8.0.36`. */

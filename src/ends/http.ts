@@ -1,5 +1,5 @@
-import { type IncomingHttpHeaders, request as requestHttp } from 'node:http';
-import { request as requestHttps } from 'node:https';
+import type { IncomingHttpHeaders } from 'node:http';
+import type { Agent } from 'undici';
 import { type Address, addressPath, effectivePort, formatAddress } from '../core/address/address.js';
 import type { Answer } from '../core/pages/compare.js';
 
@@ -20,6 +20,8 @@ export interface SeenPage extends Answer {
 export class WebSite {
   readonly address: Address;
   private readonly reach: Address;
+  private agent: Promise<Agent> | undefined;
+  private from: string | undefined;
 
   /** @param reach where to connect to; the address's host is asked for there all the same */
   constructor(address: Address, reach: Address | undefined) {
@@ -30,7 +32,7 @@ export class WebSite {
   /**
    * Gets a page and follows its redirects as long as they stay on this site.
    * @param path below the address, with a leading slash
-   * @throws an Error of the network when the server cannot be reached in 20 seconds
+   * @throws an Error of the network when the server does not answer within 20 seconds
    */
   async get(path: string, signal: AbortSignal, headers: Record<string, string> = {}): Promise<SeenPage> {
     let url = new URL(formatAddress(this.address) + path);
@@ -43,52 +45,49 @@ export class WebSite {
     }
   }
 
-  private ask(
+  private async ask(
     url: URL,
     signal: AbortSignal,
     headers: Record<string, string>,
   ): Promise<Omit<SeenPage, 'address'> & { location: string | undefined }> {
-    const { reach } = this;
-    const request = reach.scheme === 'https' ? requestHttps : requestHttp;
+    const { host, scheme } = this.reach;
+    this.agent ??= this.connected(url.hostname);
     const asked = new Date();
-    return new Promise((resolve, reject) => {
-      const outgoing = request(
-        {
-          host: reach.host,
-          port: effectivePort(reach),
-          path: url.pathname + url.search,
-          headers: {
-            host: url.host,
-            'user-agent': 'able-porter',
-            accept: 'text/html,*/*',
-            'x-forwarded-proto': url.protocol.slice(0, -1),
-            ...headers,
-          },
-          servername: url.hostname,
-          timeout: patience,
-          signal,
-          agent: false,
-        },
-        answer => {
-          const chunks: Buffer[] = [];
-          let size = 0;
-          const from = answer.socket.remoteAddress;
-          answer.on('data', (chunk: Buffer) => {
-            size += chunk.length;
-            if (size <= largestPage) chunks.push(chunk);
-          });
-          answer.on('error', reject);
-          answer.on('end', () => {
-            const status = answer.statusCode ?? 0;
-            const location = status >= 300 && status < 400 ? answer.headers.location : undefined;
-            const html = Buffer.concat(chunks).toString('utf8');
-            resolve({ status, location, html, headers: answer.headers, asked, from });
-          });
-        },
-      );
-      outgoing.on('timeout', () => outgoing.destroy(new Error(`no answer in ${patience / 1000} seconds`)));
-      outgoing.on('error', reject);
-      outgoing.end();
+    const answer = await (await this.agent).request({
+      origin: `${scheme}://${host.includes(':') ? `[${host}]` : host}:${effectivePort(this.reach)}`,
+      path: url.pathname + url.search,
+      method: 'GET',
+      headers: {
+        host: url.host,
+        'user-agent': 'able-porter',
+        accept: 'text/html,*/*',
+        'x-forwarded-proto': url.protocol.slice(0, -1),
+        ...headers,
+      },
+      signal,
+    });
+    const status = answer.statusCode;
+    const [location] = status >= 300 && status < 400 ? [answer.headers.location].flat() : [];
+    const html = await textOf(answer.body);
+    return { status, location, html, headers: answer.headers, asked, from: this.from };
+  }
+
+  /**
+   * The package is loaded only when a site is asked. Its connections do not keep the process while nobody uses them.
+   * @param servername the name that the certificate must have
+   */
+  private async connected(servername: string): Promise<Agent> {
+    const { Agent: HttpAgent, buildConnector } = await import('./http-client.js');
+    const connect = buildConnector({ timeout: patience });
+    return new HttpAgent({
+      headersTimeout: patience,
+      bodyTimeout: patience,
+      connect: (options, done) =>
+        connect({ ...options, servername }, (...[error, socket]: Parameters<typeof done>) => {
+          if (!socket) return done(error ?? new Error('no connection was made'), null);
+          this.from = socket.remoteAddress;
+          done(null, socket);
+        }),
     });
   }
 
@@ -101,4 +100,16 @@ export class WebSite {
     if (url.pathname !== base && !url.pathname.startsWith(`${base}/`)) return undefined;
     return (url.pathname.slice(base.length) || '/') + url.search;
   }
+}
+
+/** What a page holds, but not more than a page does. */
+async function textOf(body: AsyncIterable<Buffer>): Promise<string> {
+  const chunks: Buffer[] = [];
+  let size = 0;
+  for await (const chunk of body) {
+    size += chunk.length;
+    chunks.push(chunk);
+    if (size > largestPage) break;
+  }
+  return Buffer.concat(chunks).subarray(0, largestPage).toString('utf8');
 }

@@ -1,5 +1,6 @@
 import Table from 'cli-table3';
 import pc from 'picocolors';
+import stringWidth from 'string-width';
 import { showable } from '../../core/text/display.js';
 
 /** Rows under heads, with a thin rule between; numbers to the right where `right` names their columns. */
@@ -34,8 +35,14 @@ export function table(
   return `${drawn.toString().replace(/[ \t]+$/gm, '')}\n`;
 }
 
-/** Text from a site made safe to show, and cut to a width. */
+/** Text from a site made safe to show, and cut to a width in columns: some characters take two. */
 export function cut(text: string, width: number): string {
   const safe = showable(text);
-  return safe.length > width ? `${safe.slice(0, width - 1)}…` : safe;
+  if (stringWidth(safe) <= width) return safe;
+  let kept = '';
+  for (const { segment } of new Intl.Segmenter().segment(safe)) {
+    if (stringWidth(kept + segment) > width - 1) break;
+    kept += segment;
+  }
+  return `${kept}…`;
 }

@@ -1,5 +1,6 @@
 import type { SingleBar } from 'cli-progress';
 import pc from 'picocolors';
+import wrapAnsi from 'wrap-ansi';
 import type { Finding } from '../../core/findings/findings.js';
 import { showable } from '../../core/text/display.js';
 import { count } from '../../core/text/numbers.js';
@@ -144,11 +145,6 @@ export function showFindings(findings: readonly Finding[], colors: Terminal['col
 function wrapped(mark: string, text: string): string {
   const indent = ' '.repeat(6 + mark.length);
   const width = Math.min(process.stdout.columns ?? 110, 110) - indent.length;
-  const lines: string[] = [''];
-  for (const word of showable(text).split(' ')) {
-    const last = lines.at(-1)!;
-    if (last !== '' && last.length + 1 + word.length > width) lines.push(word);
-    else lines[lines.length - 1] = last === '' ? word : `${last} ${word}`;
-  }
+  const lines = wrapAnsi(showable(text), width).split('\n');
   return `      ${mark}${lines.join(`\n${indent}`)}\n`;
 }

@@ -1,3 +1,5 @@
+import { getDomain } from 'tldts';
+
 /** One thing to do in the DNS, and when. */
 interface PlanStep {
   readonly when: string;
@@ -41,7 +43,7 @@ export function planCutover(input: CutoverInput): CutoverPlan {
   const known = ttl === undefined ? 'its present TTL' : duration(ttl);
   const inZone = zone === undefined ? '' : ` (in ${zone})`;
   const keep = [
-    `MX records, and the hosts they name: mail for ${registrable(oldHost, newHost)} goes on as it is`,
+    `MX records, and the hosts they name: mail for ${mailDomains(oldHost, newHost)} stays as it is`,
     'TXT records (SPF, DKIM, DMARC, proofs of ownership), unless the new host sends mail',
     'NS and SOA: the zone stays where it is',
   ];
@@ -127,10 +129,10 @@ function recordType(address: string): 'A' | 'AAAA' {
   return address.includes(':') ? 'AAAA' : 'A';
 }
 
-/** The name that mail is likely sent to: the longest end that both hosts share, or both. */
-function registrable(oldHost: string, newHost: string): string {
-  const end = (host: string) => host.split('.').slice(-2).join('.');
-  return end(oldHost) === end(newHost) ? end(oldHost) : `${end(oldHost)} and ${end(newHost)}`;
+/** The domains that mail is likely sent to: those under which the hosts were registered (https://publicsuffix.org). */
+function mailDomains(oldHost: string, newHost: string): string {
+  const domains = [oldHost, newHost].map(host => getDomain(host) ?? host);
+  return [...new Set(domains)].join(' and ');
 }
 
 /** Seconds in words. */

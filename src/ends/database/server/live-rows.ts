@@ -1,4 +1,3 @@
-import { setTimeout } from 'node:timers/promises';
 import { type ByteString, bytesOf } from '../../../core/bytes.js';
 import {
   type CellChange,
@@ -11,13 +10,8 @@ import {
 import { encodedSql, sql } from '../../../core/sql/encoded-sql.js';
 import type { KeptRows } from './kept-rows.js';
 import { liveTables, type SeenLiveTable } from './live-tables.js';
-import {
-  type DatabaseRoute,
-  type DatabaseSession,
-  isPassing,
-  type ServerSaid,
-  withDatabase,
-} from './session.js';
+import { whileLocked } from './locks.js';
+import { type DatabaseRoute, type DatabaseSession, type ServerSaid, withDatabase } from './session.js';
 
 /** Cells of one row to be changed; without a key, one value wherever it is. */
 export interface LiveRowChange {
@@ -33,9 +27,6 @@ export interface ChangeCount {
   /** Rows that the server refuses, and why the first of them was. */
   readonly refused: { readonly rows: number; readonly why: string };
 }
-
-/** How often rows are tried that meet deadlocks or locks. */
-const tries = 5;
 
 /** The rows of a database in use, read in the order of their keys and changed where they are. */
 export class LiveRows {
@@ -85,16 +76,7 @@ export class LiveRows {
   /** Changes rows in one transaction, where they are still what was read. What they were is in `kept` before. */
   async change(table: LiveTable, changes: readonly LiveRowChange[], kept: KeptRows): Promise<ChangeCount> {
     await kept.keep(changes.map(({ key, cells }) => restoreSql(table, key, cells)));
-    for (let attempt = 1; ; attempt++) {
-      try {
-        return await this.tryChange(table, changes);
-      } catch (error) {
-        // The visitors of the site hold a lock just now.
-        if (!isPassing(error) || attempt === tries) throw error;
-        await this.session.run(sql`ROLLBACK`);
-        await setTimeout(200 * attempt);
-      }
-    }
+    return whileLocked(this.session, () => this.tryChange(table, changes));
   }
 
   /**

@@ -14,7 +14,8 @@ import {
 import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
 import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } from '../database-end.js';
 import { readDump } from '../dump/reader.js';
-import { type DatabaseSession, isPassing, type ServerSaid } from './session.js';
+import { isLocked, whileLocked } from './locks.js';
+import type { DatabaseSession, ServerSaid } from './session.js';
 
 /** The name of the small table in which a load notes how far it is. It is dropped at the end. */
 export const loadTable = 'able_porter_load';
@@ -25,8 +26,6 @@ const longestStatement = 512 * 1024;
 const batchBytes = 2 * 1024 * 1024;
 /** Bytes of statements that may wait for the server. */
 const queueBytes = 4 * 1024 * 1024;
-/** How often a batch is tried that meets deadlocks or locks. */
-const tries = 5;
 
 /** Errors that say that a statement of structure was done already. */
 const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 1359, 1360, 1537, 1826, 4031]);
@@ -161,7 +160,7 @@ class Load implements LoadDone {
       await this.session.run(encodedSql(fitStatement(statement.sql, this.has, this.fitted)));
     } catch (error) {
       const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
-      if (kind === 'session' && !isPassing(error) && isUnknownSetting(error)) {
+      if (kind === 'session' && !isLocked(error) && isUnknownSetting(error)) {
         this.leftOut.push(headOf(statement.sql));
         return;
       }
@@ -189,16 +188,7 @@ class Load implements LoadDone {
       this.position = { ...this.position, table };
       await this.session.run(notes(this.position));
     }
-    for (let attempt = 1; ; attempt++) {
-      try {
-        await this.doBatch(batch);
-        break;
-      } catch (error) {
-        if (!isPassing(error) || attempt === tries) throw error;
-        await this.session.run(sql`ROLLBACK`);
-        await new Promise(resolve => setTimeout(resolve, 200 * attempt));
-      }
-    }
+    await whileLocked(this.session, () => this.doBatch(batch));
     this.queued -= bytes;
   }
 

@@ -233,11 +233,6 @@ export function isLost(error: unknown): boolean {
   return /closed state|Connection lost|has gone away|was killed/i.test(message ?? '');
 }
 
-/** What may go well when it is done again: a deadlock, or a lock that was waited for too long. */
-export function isPassing(error: unknown): boolean {
-  return /^ER_LOCK_(?:DEADLOCK|WAIT_TIMEOUT)$/.test((error as ServerSaid).code ?? '');
-}
-
 function refusalKindOf({ code }: ServerSaid): RefusalKind {
   if (code === 'ER_ACCESS_DENIED_ERROR') return 'credentials';
   if (code === 'ER_BAD_DB_ERROR' || code === 'ER_DBACCESS_DENIED_ERROR') return 'no such database';
