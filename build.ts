@@ -42,7 +42,7 @@ const { metafile } = await build({
   // It has machine code of its own for its ciphers, and takes twice as long without.
   external: ['ssh2'],
   plugins: [laterSegmenter],
-  // What packages in the older form know by themselves.
+  // What packages in the older form know on their own.
   define: { __dirname: 'import.meta.dirname', __filename: 'import.meta.filename' },
   banner: {
     js: "import { createRequire as requireFrom } from 'node:module'; const require = requireFrom(import.meta.url);",

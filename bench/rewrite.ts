@@ -75,7 +75,7 @@ try {
   const measured = new Map(contenders.map(one => [one, { seconds: [] as number[], memory: [] as number[] }]));
   for (let run = 0; run < runs; run++) {
     for (const [contender, figures] of measured) {
-      // To take away a large file takes some disks longer than to write it.
+      // To remove a large file takes some disks longer than to write it.
       rmSync(out, { force: true });
       spawnSync('sync');
       const { seconds, memory } = time(contender.command);

@@ -25,7 +25,7 @@ import { addAddress } from './edits';
 const host: u32 = 1;
 const path: u32 = 2;
 const root: u32 = 3;
-/** Of each anchor: its kind, its bytes, where the addresses at it are told, and how many. */
+/** Of each anchor: its kind, its bytes, where its addresses are described, and how many. */
 const anchorBytes: usize = 16;
 /**
  * Of each address: where its path is and how long, its pair, and where what is put in its place is and how long, for
@@ -49,7 +49,7 @@ export let growth: i32 = 0;
 
 /**
  * @param shift the address of the window's first byte
- * @param known what is told of anchors and addresses
+ * @param known what is known of anchors and addresses
  * @param places where the anchors in the window stand, as `find` gives them
  */
 export function lookAt(shift: usize, known: usize, places: usize, count: i32, from: i32): void {
@@ -89,7 +89,7 @@ export function areCommon(high: i32): bool {
   return true;
 }
 
-/** Whether an anchor stands in a stretch. What is before the stretch is passed over. */
+/** Whether an anchor is in a stretch. What is before the stretch is skipped. */
 export function anchorIn(low: i32, high: i32): bool {
   while (next < anchorCount && placeOf(next) < low) next++;
   return next < anchorCount && placeOf(next) < high;
@@ -128,7 +128,7 @@ function endOfPath(from: i32, high: i32, bytes: usize, size: i32, depth: i32): i
   return isWord(after) || after == minus || after == tilde ? -1 : at;
 }
 
-/** Whether a host may go on, or something may follow it that is not looked at here. */
+/** Whether a host may continue, or something may follow it that is not looked at here. */
 function mayGoOn(at: i32, high: i32): bool {
   if (at >= high) return false;
   const byte = byteAt(at);
@@ -168,7 +168,7 @@ function address(place: i32, anchor: usize, low: i32, high: i32, backslashes: i3
   return -1;
 }
 
-/** Whether what stands before a link without its host rules out that it is one. */
+/** Whether what is before a link without its host rules out that it is one. */
 function isNoLink(place: i32, low: i32): bool {
   let start = place;
   while (start > low && byteAt(start - 1) == backslash) start--;
@@ -186,7 +186,7 @@ function isNoLink(place: i32, low: i32): bool {
   );
 }
 
-/** Whether a path goes on after its first segment in any way of writing a slash. */
+/** Whether a path continues after its first segment in any way of writing a slash. */
 function mayBePath(after: i32, high: i32): bool {
   if (after >= high) return false;
   const byte = byteAt(after);

@@ -36,7 +36,7 @@ export const wasm = [
 ${await compiled('index.ts', 1024)}
 ].join('');
 
-/** One of them by itself, for another thread in the same memory: its tables lie elsewhere. */
+/** One of them on its own, for another thread in the same memory: its tables are elsewhere. */
 export const findWasm = [
 ${await compiled('find.ts', 32 * 1024)}
 ].join('');

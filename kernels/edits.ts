@@ -2,7 +2,7 @@
 
 /**
  * Where an edit begins and ends in the window, where what is put lies, how many bytes it has, the column, and the pair
- * and form of an address. A number that is put stands in place of where it lies.
+ * and form of an address. A number that is put is in place of where it lies.
  */
 const editBytes: usize = 24;
 const number: i32 = -1;

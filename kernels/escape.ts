@@ -1,4 +1,4 @@
-/** The second byte of an escape in SQL, by the byte that it stands for; 0 for what needs none. */
+/** The second byte of an escape in SQL, by the byte that it means; 0 for what needs none. */
 const letters = memory.data(256, 16);
 store<u8>(letters + 0x00, 0x30); // 0
 store<u8>(letters + 0x0a, 0x6e); // n

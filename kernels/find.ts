@@ -17,9 +17,9 @@ const patternBytes: usize = 20;
 /** How a pattern is found: its letters in any case; not right after a letter or a digit, where it would be of no use. */
 const anyCaseFlag: u32 = 1;
 const notInWordFlag: u32 = 2;
-/** Which groups could stand at each of thirty-two places. */
+/** Which groups could be at each of thirty-two places. */
 const hits = memory.data(32, 16);
-/** The lower half of each of sixteen bytes. As a constant the compiler would make it anew for each use. */
+/** The lower half of each of sixteen bytes. As a constant the compiler would make it again for each use. */
 const halves = memory.data(16, 16);
 v128.store(halves, i8x16.splat(0x0f));
 
@@ -88,7 +88,7 @@ function add(out: usize, found: usize, place: u32, pattern: u32): void {
  * @param table the patterns, as `ManySearch` writes them
  * @param from @param size where a pattern may begin @param whole bytes from `from` on in which it must end
  * @param out takes the place (from `from` on) and the pattern's number, in rising order, as two numbers each
- * @param most so many of these have room; where there are more, the place to go on from stands in the table, and it is
+ * @param most so many of these have room; where there are more, the place to continue from is in the table, and it is
  *   `size` where all were found
  * @returns how many were found
  */
@@ -147,7 +147,7 @@ export function find(table: usize, from: usize, size: usize, whole: usize, out: 
 }
 
 /**
- * Takes those of the places that were found in a block which stand in a part of it.
+ * Takes those of the places that were found in a block which are in a part of it.
  * @param places what `find` gave @param many how many
  * @param from where in the block the part begins, below 0 for bytes before it @param size bytes of the part
  * @param out takes the places from the part's beginning on @param most so many have room

@@ -1,7 +1,7 @@
 // Whether a value may carry others: what `needsOpening` of src/core/rewrite/value.ts says, and more often "perhaps".
 import { backslash, colon, doubleQuote, fullStop, isWord, minus, semicolon, space } from './bytes';
 
-/** Which bytes a name may have that stands before a value of a session. */
+/** Which bytes a name may have that is before a value of a session. */
 const nameBytes = memory.data(256, 16);
 for (let byte = 0; byte < 256; byte++)
   store<u8>(nameBytes + byte, <u8>(isWord(<u8>byte) || byte == fullStop || byte == colon || byte == minus));

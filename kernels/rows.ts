@@ -14,7 +14,7 @@ const atDelimiter: i32 = 4;
 const atAside: i32 = 5;
 const inLiteral: i32 = 6;
 
-/** Where things stand in the state, as whole numbers of four bytes; `RowLexer` says the same. */
+/** Where things are in the state, as whole numbers of four bytes; `RowLexer` says the same. */
 const stateAt: usize = 0;
 const stateDepth: usize = 4;
 const stateColumn: usize = 8;
@@ -29,7 +29,7 @@ const stateStopAtRows: usize = 40;
 const stateLast: usize = 44;
 const stateQuote: usize = 48;
 const stateNoDelimiter: usize = 52;
-/** Where anchors stand, or 0 where they are not known; how many; up to where they were gone through; what is told of them. */
+/** Where anchors are, or 0 where they are not known; how many; up to where they were gone through; what is known of them. */
 const stateAnchors: usize = 56;
 const stateAnchorCount: usize = 60;
 const stateNextAnchor: usize = 64;
@@ -38,7 +38,7 @@ const stateAddresses: usize = 68;
 const stateEdits: usize = 72;
 const stateEditRoom: usize = 76;
 const stateEditCount: usize = 80;
-/** What each byte means between literals, how many literals of each column were passed over, and which are shown. */
+/** What each byte means between literals, how many literals of each column were skipped, and which are shown. */
 const meaningsAt: usize = 96;
 const countsAt: usize = meaningsAt + 256;
 const columns: i32 = 4100;
@@ -71,7 +71,7 @@ function bitsOf(a: v128, b: v128, c: v128, d: v128): u64 {
   return <u64>low | (<u64>high << 32);
 }
 
-/** As a constant the compiler would make it anew for each use. */
+/** As a constant the compiler would make it again for each use. */
 const backslashesAt = memory.data(16, 16);
 v128.store(backslashesAt, i8x16.splat(0x5c));
 /** Every second bit. */
@@ -79,7 +79,7 @@ const odd: u64 = 0xaaaaaaaaaaaaaaaa;
 
 /**
  * The quote that ends a string, or what is below 0: as many bytes are before it as are known not to end it. Which bytes
- * are escaped is worked out for sixty-four together, after "simdjson" (G. Langdale, D. Lemire): a subtraction runs
+ * are escaped is computed for sixty-four together, after "simdjson" (G. Langdale, D. Lemire): a subtraction runs
  * through each row of backslashes, and stops behind it.
  */
 function endOfString(shift: usize, from: i32, until: i32, quote: u8, backslash: bool, last: bool): i32 {
@@ -129,7 +129,7 @@ function endOfString(shift: usize, from: i32, until: i32, quote: u8, backslash: 
       at += 2;
       isEscaped = 0;
     } else if (known <= 64) {
-      // A backslash that is the last byte known is gone on with.
+      // A backslash that is the last byte known is resumed.
       return ~(until - <i32>((escapes >> <u64>(known - 1)) & 1));
     } else {
       at += 64;

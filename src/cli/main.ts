@@ -15,7 +15,7 @@ const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { show
   import('./program/show-error.js'),
 ]);
 
-/** What is used of yargs that its types do not tell of. */
+/** What is used of yargs that its types do not describe. */
 interface YargsInside {
   getInternalMethods(): { getUsageInstance(): { cacheHelpMessage: () => void } };
 }

@@ -77,7 +77,7 @@ export type ErrorKind =
   /** Something failed half-way; what was done is kept. */
   | 'part-way';
 
-/** What an error tells a person. */
+/** What an error says to a person. */
 export interface ErrorDetails {
   /** What was being done, and on what. */
   readonly doing: string;
@@ -130,7 +130,7 @@ export class DamageError extends PorterError {
   }
 }
 
-/** Something went wrong half-way; what was done is kept or put back, and the step can be run again. */
+/** Something went wrong half-way; what was done is kept or restored, and the step can be run again. */
 export class PartWayError extends PorterError {
   readonly exitCode = ExitCode.partWay;
 

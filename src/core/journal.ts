@@ -25,7 +25,7 @@ export type Deed =
   | { readonly kind: 'put'; readonly place: string }
   /** What was at a place before is about to be moved into a keepsake. */
   | { readonly kind: 'kept'; readonly place: string; readonly keepsake: string }
-  /** What was delivered at a place was taken away again. */
+  /** What was delivered at a place was removed again. */
   | { readonly kind: 'taken away'; readonly place: string }
   /** A web root cannot be renamed: staging and keepsake are inside it. */
   | { readonly kind: 'staged inside'; readonly place: string }
@@ -97,13 +97,13 @@ export function readJournal(text: string): JournalRecord[] {
   return records;
 }
 
-/** Where a step stands. */
+/** The state of a step. */
 export interface StepState {
   readonly state: 'not yet' | 'begun' | 'done' | 'stopped' | 'failed';
   readonly record: JournalRecord | undefined;
 }
 
-/** The last word of the journal on a step. What `undo` or `tidy` took away is not done any more. */
+/** The last word of the journal on a step. What `undo` or `tidy` removed is not done any more. */
 export function stateOf(records: readonly JournalRecord[], step: StepName): StepState {
   const last = records.findLast(
     record => record.event !== 'did' && (record.step === step || undoes(record, step)),

@@ -18,7 +18,7 @@ export class BackOff {
 
   /**
    * Waits before the next try.
-   * @param report is told what is waited for
+   * @param report receives what is waited for
    * @throws PartWayError when there were enough tries
    */
   async wait(report: (text: string) => void, cause?: unknown): Promise<void> {
@@ -30,7 +30,7 @@ export class BackOff {
     await setTimeout(pause * 1000);
   }
 
-  /** Begins anew with short pauses: the host was there meanwhile. */
+  /** Begins again with short pauses: the host was there meanwhile. */
   reset(): void {
     this.tries = 0;
   }

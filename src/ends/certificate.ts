@@ -14,7 +14,7 @@ const patience = 10_000;
 
 /**
  * Looks at the certificate that a server shows, whether it can be trusted or not. Nothing is asked of it.
- * @param name the host that the certificate shall be for
+ * @param name the host that the certificate is to be for
  * @throws an Error of the network when no TLS connection comes about in ten seconds
  */
 export function lookAtCertificate(
@@ -24,7 +24,7 @@ export function lookAtCertificate(
   signal: AbortSignal,
 ): Promise<SeenCertificate> {
   return new Promise((resolve, reject) => {
-    // Anything is accepted here in order to tell what is wrong with it; nothing is sent over the connection.
+    // Anything is accepted here in order to say what is wrong with it; nothing is sent over the connection.
     const socket = connect({ host, port, servername: name, rejectUnauthorized: false });
     const abort = () => socket.destroy(signal.reason as Error);
     signal.addEventListener('abort', abort, { once: true });
@@ -53,7 +53,7 @@ function reasonOf(error: Error | string): string {
 const reasons: Readonly<Record<string, string>> = {
   CERT_HAS_EXPIRED: 'it has expired',
   CERT_NOT_YET_VALID: 'it is not valid yet',
-  DEPTH_ZERO_SELF_SIGNED_CERT: 'it is signed by itself',
+  DEPTH_ZERO_SELF_SIGNED_CERT: 'it is self-signed',
   SELF_SIGNED_CERT_IN_CHAIN: 'its chain ends in a certificate that nobody knows',
   UNABLE_TO_VERIFY_LEAF_SIGNATURE: 'an intermediate certificate is missing',
   UNABLE_TO_GET_ISSUER_CERT_LOCALLY: 'an intermediate certificate is missing',

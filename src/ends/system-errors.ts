@@ -36,7 +36,7 @@ const causes: Record<string, { cause: string; remedy: string; kind: ErrorKind; a
     as: EndError,
   },
   EROFS: {
-    cause: 'it lies on a read-only file system',
+    cause: 'it is on a read-only file system',
     remedy: 'Choose another place, or mount it writable',
     kind: 'permission',
     as: EndError,
@@ -60,14 +60,14 @@ const causes: Record<string, { cause: string; remedy: string; kind: ErrorKind; a
     as: PartWayError,
   },
   EXDEV: {
-    cause: 'the two places lie on different file systems',
+    cause: 'the two places are on different file systems',
     remedy: 'Choose places on one file system',
     kind: 'usage',
     as: UsageError,
   },
 };
 
-/** Turns what the file system said into an error that tells what was being done, on what, and what to try. */
+/** Turns what the file system said into an error that says what was being done, on what, and what to try. */
 export function toPorterError(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const { code, message } = error as NodeJS.ErrnoException;
@@ -87,7 +87,7 @@ export function isFull(error: unknown): boolean {
   return code === 'ENOSPC' || code === 'EDQUOT' || (cause instanceof Error && isFull(cause));
 }
 
-/** Runs some work and tells its trouble as above. */
+/** Runs some work and gives its trouble as above. */
 export async function whileDoing<T>(doing: string, work: () => Promise<T>): Promise<T> {
   try {
     return await work();

@@ -59,7 +59,7 @@ export class StandinDatabaseServer {
 
   /** Starts to listen; gives the port. */
   async listen(): Promise<number> {
-    // The package's types do not tell of the server within.
+    // The package's types do not describe the server within.
     const server = this.server as unknown as {
       _server: Server;
       listen(port: number, host: string, listening: () => void): void;

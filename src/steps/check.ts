@@ -105,7 +105,7 @@ function comparedWith({ newDump, sheet }: Move, exported: string | undefined): s
 }
 
 function remedyFor({ newLive }: Move, exported: string | undefined): string {
-  if (exported !== undefined) return 'Load the finished dump anew, export it again, and compare again';
+  if (exported !== undefined) return 'Load the finished dump again, export it again, and compare again';
   return newLive ? 'Run "able-porter deliver --again"' : 'Run "able-porter rewrite --again", then deliver';
 }
 
@@ -140,7 +140,7 @@ function inputsOf(
   };
 }
 
-/** What stands at the new end while it is looked at, in the move folder. */
+/** What is at the new end while it is looked at, in the move folder. */
 const listing = 'results/looked-at.ndjson';
 
 /** Lists the new end into the move folder; gives a digest of it. */

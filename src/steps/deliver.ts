@@ -23,7 +23,7 @@ export interface DeliverResult {
   readonly dump: DeliveredDump | undefined;
   /** The dump in pieces for a web panel. */
   readonly parts: StagedParts | undefined;
-  /** What a load at the new server came to. */
+  /** The result of a load at the new server. */
   readonly database: LoadedDatabase | undefined;
   readonly configuration: Configured | undefined;
   /** Files of the web server that were fitted to the new path or address. */

@@ -19,7 +19,7 @@ export interface GoOutcome {
   readonly stoppedAt: StepName | undefined;
 }
 
-/** Every step in order, going on where the last run ended; a finding that says stop ends it. */
+/** Run every step in order, resuming where the last run ended; a finding that says stop ends it. */
 export async function go(run: StepRun): Promise<GoOutcome> {
   const outcomes: StepOutcome<unknown>[] = [];
   for (const step of Object.values(steps)) {

@@ -172,7 +172,7 @@ async function inputsOf(move: Move, tree: string | undefined): Promise<unknown> 
   };
 }
 
-/** Which live database is taken. What stands in it goes on changing; it is taken anew when that is asked for. */
+/** Which live database is taken. What is in it continues changing; it is taken again when that is asked for. */
 function liveIdentity({ oldLive, sheet }: Move): unknown {
   const { from, server, through } = sheet.old.database ?? {};
   return oldLive ? { from, server, through } : undefined;

@@ -29,7 +29,7 @@ export async function redirects(run: StepRun): Promise<StepOutcome<RedirectsResu
           code: 'redirects-not-needed',
           place: inputs.from,
           what: 'The address stays the same, so nobody has to be sent on',
-          remedy: 'Nothing is to be done',
+          remedy: 'Nothing needs to be done',
         }),
       );
       return { result: { ...inputs, files: [] }, brief: {} };

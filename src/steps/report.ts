@@ -15,7 +15,7 @@ import type { RedirectsResult } from './redirects.js';
 import type { RewriteResult } from './rewrite.js';
 import { leftToDo } from './tidy.js';
 
-/** What each step that a report tells of came to, when it ended last. */
+/** The result of each step that a report shows, when it ended last. */
 export interface StepResults {
   pack?: PackResult;
   rewrite?: RewriteResult;

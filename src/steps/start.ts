@@ -15,7 +15,7 @@ import { questions, testsLater } from './start/questions.js';
 export interface StartOutcome {
   readonly file: string;
   readonly family: string;
-  /** What the test of each answer came to, by its flag. */
+  /** The result of the test of each answer, by its flag. */
   readonly tests: readonly { readonly flag: string; readonly test: AnswerTest }[];
 }
 

@@ -8,7 +8,7 @@ import { packInputs } from './pack.js';
 import { rewriteInputs } from './rewrite.js';
 import { surveyInputs } from './survey.js';
 
-/** Where one step stands. */
+/** The state of one step. */
 export interface StepStatus {
   readonly step: StepName;
   /** `stale`: done, but on a sheet or an input that has changed since. */
@@ -28,7 +28,7 @@ const inputs: Partial<Record<StepName, (run: StepRun) => Promise<unknown>>> = {
 };
 const builds: readonly StepName[] = ['pack', 'rewrite', 'deliver', 'check'];
 
-/** Reads from the journal where the move stands, and looks whether what was worked on has changed since. */
+/** Reads from the journal how far the move has come, and looks whether what was worked on has changed since. */
 export async function status(run: StepRun): Promise<StepStatus[]> {
   const { folder } = run.move;
   const ledger = await ledgerOf(run.move);

@@ -88,7 +88,7 @@ interface SeenNew extends Seen<NewEnd> {
 
 /**
  * Looks at both ends and says what would stop or trouble the move. At the old end nothing is written; at the new one
- * only what is tried out there and taken away at once.
+ * only what is tried out there and removed at once.
  * @param only one end, where the other is not to be looked at
  */
 export async function survey(run: StepRun, only?: End): Promise<StepOutcome<SurveyResult>> {

@@ -13,7 +13,7 @@ export interface TidyResult {
   readonly remember: readonly string[];
 }
 
-/** What `tidy` would take away now: keepsakes and half-done things at the new end, and the crate. */
+/** What `tidy` would remove now: keepsakes and half-done things at the new end, and the crate. */
 export async function planTidy(move: Move): Promise<string[]> {
   return (await planOf(move)).paths;
 }
@@ -45,7 +45,7 @@ async function planOf(move: Move): Promise<{
   return { remains, database, crate, archives, paths };
 }
 
-/** Takes away what the move left behind. After it there is no way back but the old site itself. */
+/** Removes what the move left behind. After it there is no way back but the old site itself. */
 export async function tidy(run: StepRun): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
   const { remains, database, crate, archives, paths } = await planOf(move);

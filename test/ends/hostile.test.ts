@@ -136,7 +136,7 @@ test('a folder of a million entries is listed', async () => {
     },
   } as unknown as SshSession;
   assert.equal((await pathsOf(new SftpFiles(session, 'sftp://u@h/x', '/x'))).length, million);
-  // What a command tells is not taken without end; then folder by folder is asked.
+  // The output of a command is limited; then folder by folder is asked.
   const withFind = {
     ...session,
     runAsking: async (_: string, { most }: { most: number }) => {

@@ -6,7 +6,7 @@ export const realRequired = process.env.ABLE_PORTER_REAL === 'required';
 
 /**
  * Skips a test where a program that it asks is not installed; fails it where real peers are required.
- * @returns whether the test can go on
+ * @returns whether the test can continue
  */
 export function needs(t: TestContext, ...programs: string[]): boolean {
   const missing = programs.filter(name => spawnSync('which', [name]).status !== 0);

@@ -29,7 +29,7 @@ export class Stage {
   password = password;
   /** Takes the place of the old or the new web server. */
   answer: Partial<Record<'old' | 'new', RequestListener>> = {};
-  /** Tables that stand in the new database. */
+  /** Tables that are in the new database. */
   newTables: string | undefined;
   private readonly changes: ((sheet: string) => string)[] = [];
 

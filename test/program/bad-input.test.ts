@@ -302,7 +302,7 @@ test('a crate that was changed by hand is damage', async t => {
   // To pack again, as it says, puts it right.
   for (const step of ['pack', 'rewrite']) assert.equal((await run([step, '--again'], { cwd: move })).code, 0);
   assert.equal((await run(['deliver', '--yes', '--dry-run'], { cwd: move })).code, 0);
-  // What is noted of a delivery is no part of the crate: another remedy is told, and it helps.
+  // What is noted of a delivery is no part of the crate: another remedy is reported, and it helps.
   assert.equal((await run(['deliver', '--yes'], { cwd: move })).code, 0);
   const noted = join(move, 'results/delivered.ndjson');
   writeFileSync(noted, readFileSync(noted, 'utf8').replace('{', '['));

@@ -45,7 +45,7 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
     interruptWhen: () => existsSync(join(keep, 'enough')),
   });
   const reached = /^(?!.*not reached).*All 7 steps are done/s;
-  // The folder is made anew first.
+  // The folder is made again first.
   const status = () => run(['status'], { cwd: move }).catch(() => ({ stdout: '' }));
   await until('the hosts', async () => reached.test((await status()).stdout));
   assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);

@@ -49,7 +49,7 @@ test('from flags: every answer is tested, what was found is said, and the sheet 
   assert.match(nonsense.stderr, /--new-prefix: It may hold/);
 });
 
-/** Runs a command at a terminal and types an answer whenever a question stands there. */
+/** Runs a command at a terminal and types an answer whenever a question is there. */
 function converse(
   cwd: string,
   args: readonly string[],
@@ -94,7 +94,7 @@ test('at a terminal: questions in order, each answer tested, a wrong one asked a
     [
       [/visitors find the site now/, oldPlace.address],
       [/folder do its files lie/, '../old'],
-      [/✗ .*wordpress site lies in its folder site[\s\S]*all the same/, ''],
+      [/✗ .*wordpress site is in its folder site[\s\S]*all the same/, ''],
       [/folder do its files lie/, '../old/site'],
       [/dump of its database/, '../old/club.sql.gz'],
       [/other addresses[\s\S]*tmp-4417/, ''],

@@ -75,7 +75,7 @@ new:
   assert.equal(first.code, 0, first.stdout + first.stderr);
   const finished = gunzipSync(readFileSync(join(root, 'new/finished.sql.gz')));
   database.sql(finished, 'new_club');
-  // What is set right comes along with the dump, and what is exported afterwards is compared with that in mind.
+  // What is corrected comes along with the dump, and what is exported afterwards is compared with that in mind.
   const options = (where: string) =>
     database.sql(`SELECT COUNT(*) FROM row_options WHERE ${where}`, 'new_club').trim();
   assert.equal(options("option_name IN ('rewrite_rules', '_transient_creek_feed')"), '0');
@@ -145,7 +145,7 @@ new:
   );
   const { pages, tables } = outcomes[4].result;
   assert.ok(pages.length >= 6 && tables.every((one: { equal: boolean }) => one.equal));
-  // With its permalink rules made anew the new site has pages that the old one, as it was seeded, has not.
+  // With its permalink rules made again the new site has pages that the old one, as it was seeded, has not.
   const odd = pages.filter(
     (one: { verdict: string; oldStatus: number }) =>
       !['same', 'old fails too'].includes(one.verdict) && one.oldStatus < 400,

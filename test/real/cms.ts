@@ -9,7 +9,7 @@ import { listens, type OwnDatabase, until } from './database.js';
 
 export const here = (name: string) => fileURLToPath(new URL(name, import.meta.url));
 const cms = '/usr/share/wordpress';
-/** Where the CMS lies on this machine, and the programs that a move of it asks. */
+/** Where the CMS is on this machine, and the programs that a move of it asks. */
 export const cmsFolder = cms;
 export const cmsPrograms = ['php', 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
 

@@ -7,7 +7,7 @@ import { join } from 'node:path';
 import { after, before } from 'node:test';
 
 /**
- * A port of this machine that is free now. It lies below the ports that systems hand out for outgoing connections, so
+ * A port of this machine that is free now. It is below the ports that systems hand out for outgoing connections, so
  * that none of those takes it before the server that it is meant for.
  */
 export async function freePort(): Promise<number> {

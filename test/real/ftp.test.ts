@@ -186,6 +186,6 @@ test('a part of a file is gone on with where the server lets it, and the whole s
     assert.equal(sum, createHash('sha256').update('high water at seven').digest('hex'));
     assert.equal(readFileSync(join(root, 'site/page'), 'utf8'), 'high water at seven');
     assert.equal((await to.entry(entry.path))?.mtime, 15e11);
-    assert.equal(to.goesOn, tls === 'implicit');
+    assert.equal(to.canResume, tls === 'implicit');
   }
 });

@@ -53,7 +53,7 @@ async function disturbedMove(t: TestContext, label: string) {
   );
   for (const name of ['calm', 'rough']) {
     database.sql(`CREATE DATABASE ${label}_${name}`);
-    // What stood there is kept, too.
+    // What was there is kept, too.
     database.sql(
       `CREATE TABLE ${label}_${name}.row_part1 (was int); INSERT INTO ${label}_${name}.row_part1 VALUES (7)`,
     );

@@ -88,7 +88,7 @@ take: { database: { routines: true, events: true } }
   const codes = (step: string) => outcomes.find(one => one.step === step)!.findings.map(({ code }) => code);
   assert.ok(codes('pack').includes('tables-without-transactions'));
 
-  // Changed at the new end, it is told and is no damage; a table that is gone is.
+  // Changed at the new end, it is reported and is no damage; a table that is gone is.
   database.sql('UPDATE types_new.zero SET v = 9; DROP TRIGGER types_new.tr');
   const changed = await run(['check', '--json'], { cwd: root });
   assert.equal(changed.code, 1);
@@ -346,7 +346,7 @@ new: { address: https://new.example, database: { server: "mysql://club%20user@${
   const asked = database.sql("SELECT argument FROM mysql.general_log WHERE user_host LIKE 'boss%'");
   assert.match(asked, /CREATE USER/);
   assert.ok(!asked.includes(password), 'the server is not told the password in the clear');
-  // What was made goes on to be used.
+  // What was made continues to be used.
   const again = await step('check', 'administrator: { user: boss, password: "b o$s" }');
   assert.equal(again.code, 0, again.stdout + again.stderr);
 });

@@ -63,7 +63,7 @@ test('a lock that is not given in time is waited for again, and nothing is doubl
   // Longer than the load waits at a time.
   await new Promise(resolve => setTimeout(resolve, 1500));
   await other.run(encodedSql('COMMIT'));
-  // What is not for this database is left out, and told without a value of it.
+  // What is not for this database is left out, and reported without a value of it.
   assert.deepEqual((await loaded).leftOut, ['CREATE USER']);
   assert.deepEqual(rows(), ['1', '500', '1000']);
 });
@@ -77,7 +77,7 @@ test('a load that is chosen as the victim of a deadlock is done again from its l
   const deadlocks = () => Number(/\d+/.exec(database.sql("SHOW GLOBAL STATUS LIKE 'Innodb_deadlocks'"))![0]);
   const before = deadlocks();
   await other.run(encodedSql('START TRANSACTION'));
-  // Who has done more is let go on.
+  // The transaction that has done more is kept.
   await other.run(encodedSql('INSERT INTO heavy (n) VALUES (1),(2),(3),(4),(5),(6),(7),(8)'));
   await other.rows(encodedSql('SELECT id FROM tide WHERE id = 1000 FOR UPDATE'));
   const loaded = load();

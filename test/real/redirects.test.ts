@@ -21,7 +21,7 @@ async function start(t: TestContext, command: string, args: string[], port: numb
   await until(command, () => listens(port));
 }
 
-/** What a server says to a path as it stands, for a host. */
+/** What a server says to a path as it is, for a host. */
 function ask(port: number, host: string, path: string): Promise<string> {
   return new Promise((resolve, reject) => {
     request({ host: '127.0.0.1', port, path, headers: { host }, agent: false }, answer => {

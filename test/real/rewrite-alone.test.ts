@@ -127,7 +127,7 @@ test('a row that somebody changes meanwhile, and one that no longer fits, are le
     database.sql('SELECT v FROM busy.short ORDER BY id'),
     'https://longer-name.example/p\nhttp://a.example/0123456789012\n',
   );
-  // Another session holds a changed row of it for a while, unseen by who reads.
+  // Another session holds a changed row of it for a while, unseen by the reader.
   const other = new Promise<string>(resolve =>
     setTimeout(
       () =>

@@ -19,15 +19,15 @@ export const deliver = command<Options>({
   command: 'deliver',
   describe: 'Put files, database and configuration at the new end',
   examples: [
-    ['deliver', 'make all ready beside the new place, then put it there; what stood there is kept'],
+    ['deliver', 'make everything ready beside the new place, then put it there; what was there is kept'],
     ['deliver --yes', 'the same without asking, for a script'],
     ['deliver --dry-run', 'show what setting up would change in the files, and write nothing'],
     [
       'deliver --crate saltmarsh.crate.tar.001',
-      'unpack a crate that was carried here by hand, and deliver it',
+      'unpack a crate that was brought here by hand, and deliver it',
     ],
-    ['deliver --mirror', 'bring a delivery up to date, also by taking away what the old site no longer has'],
-    ['deliver --only configuration', 'set up configuration and server files of what stands there already'],
+    ['deliver --mirror', 'bring a delivery up to date, and remove what the old site no longer has'],
+    ['deliver --only configuration', 'set up configuration and server files of what is there already'],
   ],
   options: argv =>
     gentleOption(byContentOption(againOption(argv)))
@@ -40,13 +40,13 @@ export const deliver = command<Options>({
       .option('mirror', {
         type: 'boolean',
         default: false,
-        describe: 'Take away what an earlier delivery put there and the old site no longer has',
+        describe: 'Remove what an earlier delivery put there and the old site no longer has',
       })
       .option('read-back', {
         type: 'string',
         choices: ['all', 'sample'],
         default: 'all',
-        describe: 'How much is read back to compare it where the new host can compute no checksums',
+        describe: 'How much is read back and compared where the new host cannot compute checksums',
       })
       .option('only', {
         type: 'string',
@@ -97,10 +97,7 @@ export const deliver = command<Options>({
         if (argv.crate) await unpackFirst(run, argv);
         const replaced = await inTheWay(run.move);
         if (replaced.length > 0)
-          await askFirst(
-            `Put the new site in place of what stands there (${replaced.join(', ')}; it is kept)?`,
-            argv,
-          );
+          await askFirst(`Replace what is at the new end (${replaced.join(', ')}; it is kept)?`, argv);
         return step(run, { ...argv, sample: argv.readBack === 'sample' });
       },
       showDeliver,

@@ -22,7 +22,7 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
       .option('serve', {
         type: 'boolean',
         default: false,
-        describe: 'Go on serving both sites until Ctrl-C, to try the commands on them',
+        describe: 'Keep serving both sites until Ctrl-C, to try the commands on them',
       }),
   run: async argv => {
     const [{ demo: play, demoPassed }, { showDemo }, { Terminal }, { endSignal }, { ExitCode }] =
@@ -42,8 +42,8 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
         terminal.result(outcome, () => showDemo(outcome, argv.serve, terminal.colors));
         if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
         if (!argv.serve) return;
-        terminal.tell(
-          'Both sites and hosts go on being served. Try the commands in another terminal; Ctrl-C ends it.',
+        terminal.message(
+          'Both sites and hosts are still being served. Try the commands in another terminal; Ctrl-C ends it.',
         );
         await new Promise(resolve => signal.addEventListener('abort', resolve));
       });

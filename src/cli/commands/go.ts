@@ -3,7 +3,7 @@ import { gentleOption } from '../program/shared-options.js';
 
 export const go = command<{ gentle: boolean }>({
   command: 'go',
-  describe: 'Every step in order, going on where the last run ended',
+  describe: 'Run every step in order, resuming where the last run ended',
   examples: [
     ['go', 'survey, pack, rewrite, deliver, check, redirects and the plan of the cutover'],
     ['go --yes --json-events', 'without asking, with NDJSON events for another program'],
@@ -23,7 +23,7 @@ export const go = command<{ gentle: boolean }>({
       const replaced = await inTheWay(run.move);
       if (replaced.length > 0)
         await askFirst(
-          `The move will put the new site in place of what stands there (${replaced.join(', ')}; it is kept). Go on?`,
+          `The move will replace what is at the new end (${replaced.join(', ')}; it is kept). Continue?`,
           argv,
         );
       const outcome = await goOn(run);

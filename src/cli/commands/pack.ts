@@ -18,7 +18,10 @@ export const pack = command<Options>({
   describe: 'Take files and database of the old site into the crate',
   examples: [
     ['pack', 'take what the sheet names; what is taken already and unchanged is kept'],
-    ['pack --as tar --part-size 200MB', 'also write the crate as one tar in parts, to be carried by hand'],
+    [
+      'pack --as tar --part-size 200MB',
+      'also write the crate as one tar in parts, to be transferred by hand',
+    ],
     ['pack --verify', 'read the crate again and compare all of it with its checksums'],
   ],
   options: argv =>
@@ -33,7 +36,7 @@ export const pack = command<Options>({
         type: 'string',
         describe: 'With --as tar: cut it into numbered parts of this size, such as 200MB',
       })
-      .option('note', { type: 'string', describe: 'Words for whoever opens the crate' })
+      .option('note', { type: 'string', describe: 'A note for whoever opens the crate' })
       .option('passphrase', {
         type: 'boolean',
         default: false,

@@ -72,7 +72,7 @@ export const rewrite = command<Options>({
       .option('bare-hosts', {
         type: 'boolean',
         default: false,
-        describe: 'Also change an old host that stands by itself, without // before it',
+        describe: 'Also change an old host name that stands alone, without // before it',
       })
       .option('mend', {
         type: 'boolean',
@@ -82,7 +82,7 @@ export const rewrite = command<Options>({
       .option('open-base64', {
         type: 'boolean',
         default: false,
-        describe: 'Also change old addresses that stand in Base64',
+        describe: 'Also change old addresses in Base64',
       })
       .option('leave', {
         type: 'string',
@@ -138,7 +138,7 @@ export const rewrite = command<Options>({
       const dashed = given.map(name => `--${name.replace(/[A-Z]/g, letter => `-${letter.toLowerCase()}`)}`);
       throw new UsageError({
         doing: 'Rewriting the crate',
-        cause: `${dashed.join(', ')} ${given.length === 1 ? 'is' : 'are'} for something by itself, and nothing is named`,
+        cause: `${dashed.join(', ')} ${given.length === 1 ? 'is' : 'are'} for rewriting without a move, and nothing is named`,
         remedy:
           'Name the dump, folder or database first: able-porter rewrite old.sql.gz --from …; for the crate, say it in the sheet',
       });
@@ -178,7 +178,7 @@ async function rewriteOne(argv: Common & Options & { readonly input: string }): 
     };
     const outcome = await rewriteStandalone({ ...argv, password }, ask, terminal.events, endSignal());
     const draw = () => showRewriting(outcome, terminal.colors, argv.samples);
-    if (out === '-') terminal.tell(draw());
+    if (out === '-') terminal.message(draw());
     else terminal.result(outcome, draw);
   } finally {
     terminal.endBar();

@@ -20,7 +20,7 @@ export const start = command<StartWish & Variables>({
     ],
   ],
   options: argv => {
-    argv.option('name', { type: 'string', describe: 'Names the move in reports and left-over folders' });
+    argv.option('name', { type: 'string', describe: 'Names the move in reports and folders' });
     for (const { flag, kind, describe, choices } of questions) {
       argv.option(flag, {
         type: kind === 'yes or no' ? 'boolean' : 'string',
@@ -59,7 +59,7 @@ export const start = command<StartWish & Variables>({
     const asks = missingAnswers(given).length > 0 && process.stdin.isTTY && process.stderr.isTTY;
     const answered = asks ? await askForAnswers(given, argv.sheet, terminal, signal) : undefined;
     const sheet = await step(answered?.wish ?? given, argv.sheet, signal, process.env, answered);
-    for (const { flag, test } of sheet.tests) terminal.tell(`--${flag}\n${showTest(test, terminal)}`);
+    for (const { flag, test } of sheet.tests) terminal.message(`--${flag}\n${showTest(test, terminal)}`);
     terminal.result(
       sheet,
       () => `Wrote ${sheet.file} (${sheet.family} site). Read it through, then run: able-porter survey`,

@@ -2,10 +2,10 @@ import { command } from '../program/command.js';
 
 export const survey = command<{ only: 'stop' | 'warn' | undefined; end: 'old' | 'new' | undefined }>({
   command: 'survey [end]',
-  describe: 'Look at both ends and say what would stop or trouble the move',
+  describe: 'Look at both ends and report what would stop or disturb the move',
   examples: [
     ['survey', 'look at the ends that ./move.yaml names'],
-    ['survey new', 'look at the new end alone, as after its password was set anew'],
+    ['survey new', 'look at the new end alone, for example after its password was changed'],
     ['survey --only stop', 'say only what stops the move; for a script'],
     ['survey --sheet club/move.yaml --json', 'the same for another sheet, as JSON'],
   ],

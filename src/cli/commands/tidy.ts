@@ -2,7 +2,7 @@ import { command } from '../program/command.js';
 
 export const tidy = command({
   command: 'tidy',
-  describe: 'Take away what the move left behind, list what to do by hand',
+  describe: 'Remove what the move left behind, and list what to do by hand',
   examples: [
     ['tidy', 'show what would be removed, ask, and remove it'],
     ['tidy --yes', 'remove keepsakes, scraps and the crate without asking'],

@@ -8,19 +8,19 @@ interface Options {
 
 export const undo = command<Options>({
   command: 'undo [kept]',
-  describe: 'Put the new end back as it was before the first delivery',
+  describe: 'Restore the new end as it was before the first delivery',
   examples: [
-    ['undo', 'show what would be put back, ask, and do it'],
+    ['undo', 'show what would be restored, ask, and do it'],
     ['undo --yes', 'the same without asking'],
     [
       'undo site.before-rewriting.sql --database mysql://user@127.0.0.1/site',
-      'put back what a rewriting of a live database changed (its password in DATABASE_PASSWORD)',
+      'restore what a rewriting of a live database changed (its password in DATABASE_PASSWORD)',
     ],
   ],
   options: argv =>
     argv
-      .positional('kept', { type: 'string', describe: 'What a rewriting of a live database kept' })
-      .option('database', { type: 'string', describe: 'The database to put it back into' }),
+      .positional('kept', { type: 'string', describe: 'The file that a rewriting of a live database kept' })
+      .option('database', { type: 'string', describe: 'The database to restore it in' }),
   run: async argv => {
     if (argv.kept !== undefined || argv.database !== undefined) return undoRows(argv);
     const [{ undo: step, planUndo }, { showUndo }, { runAndShow }, { askFirst }] = await Promise.all([
@@ -35,7 +35,7 @@ export const undo = command<Options>({
         const { places } = await planUndo(run.move);
         if (places.length > 0)
           await askFirst(
-            `Take away what was delivered at ${places.join(' and ')} and put back what stood there?`,
+            `Remove what was delivered at ${places.join(' and ')} and restore what was there before?`,
             argv,
           );
         return step(run);

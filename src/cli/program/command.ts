@@ -1,7 +1,7 @@
 import type { Argv, CommandModule } from 'yargs';
 import type { Common } from '../terminal/common-options.js';
 
-/** What stands for a lone `-` among a command's words: standard input or output. */
+/** A lone `-` among a command's words: standard input or output. */
 export const standardStream = 'stdio:';
 
 /** A command of the command line: its words, its options, and what it does. */

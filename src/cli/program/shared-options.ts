@@ -5,7 +5,7 @@ export function againOption(argv: Argv): Argv<{ again: boolean }> {
   return argv.option('again', {
     type: 'boolean',
     default: false,
-    describe: 'Do it even where the journal says that it is done on the same input',
+    describe: 'Run the step even if the journal says that it is done on the same input',
   });
 }
 
@@ -15,7 +15,7 @@ export function byContentOption(argv: Argv<any>): Argv<any> {
   return argv.option('by-content', {
     type: 'boolean',
     default: false,
-    describe: 'Tell by checksum what has changed, not by size and time',
+    describe: 'Detect changes by checksum, not by size and time',
   });
 }
 
@@ -25,6 +25,6 @@ export function gentleOption(argv: Argv<any>): Argv<any> {
   return argv.option('gentle', {
     type: 'boolean',
     default: false,
-    describe: 'Go easy on a shared host: few connections, at most 1 MiB a second',
+    describe: 'Spare a shared host: few connections, at most 1 MiB a second',
   });
 }

@@ -3,7 +3,7 @@ import { showable } from '../../core/text/display.js';
 import { toPorterError } from '../../ends/system-errors.js';
 
 /**
- * Tells an error on stderr in at most three lines: what was being done and what came back, then what to try. A
+ * Shows an error on stderr in at most three lines: what was being done and what came back, then what to try. A
  * stack trace comes only when asked for.
  * @returns the exit code
  */

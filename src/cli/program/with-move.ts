@@ -42,7 +42,7 @@ export async function withMove(
   }
 }
 
-/** Does one step and shows what it came to. */
+/** Does one step and shows the result. */
 export async function runAndShow<Result>(
   argv: Common & { again?: boolean; gentle?: boolean },
   step: (run: StepRun) => Promise<StepOutcome<Result>>,
@@ -53,7 +53,7 @@ export async function runAndShow<Result>(
   });
 }
 
-/** Shows what a step came to. */
+/** Shows the result of a step. */
 export function showOutcome<Outcome extends { readonly state: string }>(
   outcome: Outcome,
   show: (outcome: Outcome, colors: Terminal['colors']) => string,

@@ -54,7 +54,7 @@ export function compared({ files, tables, pages }: CheckResult, colors: Terminal
       sum(one => one.oldRows),
       sum(one => one.newRows ?? 0),
       mark(tables.every(one => one.since || one.oldRows === (one.newRows ?? 0) + (one.taken ?? 0))) +
-        (taken > 0 ? ` (${counted(taken, 'row')} of sessions and caches taken away)` : ''),
+        (taken > 0 ? ` (${counted(taken, 'row')} of sessions and caches removed)` : ''),
     ]);
   }
   if (pages.length > 0) {

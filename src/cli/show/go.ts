@@ -7,7 +7,7 @@ import { table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
 import { compared } from './check.js';
 
-/** What all steps came to: what stopped first, then each step with its time. */
+/** The result of all steps: what stopped first, then each step with its time. */
 export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Terminal['colors']): string {
   const last = outcomes.at(-1)!;
   const checked = outcomes.find((one): one is StepOutcome<CheckResult> => one.step === 'check');
@@ -15,7 +15,7 @@ export function showGo({ outcomes, stoppedAt }: GoOutcome, colors: Terminal['col
     ? `${colors.bold(colors.red(`Stopped at ${stoppedAt}.`))} What it found:\n\n${showFindings(last.findings, colors)}`
     : readiness(checked?.result, colors) + '\n';
   const next = stoppedAt
-    ? 'Mend what it says, then run "able-porter go" again; it goes on where it was.'
+    ? 'Follow its remedy, then run "able-porter go" again; it resumes where it was.'
     : nextSteps(outcomes);
   const warnings = stoppedAt
     ? []

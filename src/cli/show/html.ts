@@ -19,7 +19,7 @@ const entities: Readonly<Record<string, string>> = {
   "'": '&#39;',
 };
 
-/** HTML from a template; whatever stands in its places is escaped unless it is HTML itself. */
+/** HTML from a template; whatever is in its places is escaped unless it is HTML itself. */
 export function html(fixed: TemplateStringsArray, ...parts: readonly Part[]): Html {
   return new Html(fixed.map((text, i) => (i === 0 ? '' : rendered(parts[i - 1])) + text).join(''));
 }

@@ -142,7 +142,7 @@ function proofSection({ check, deliver }: StepResults, steps: readonly ReportedS
       taken ? count(taken) : '',
       equal ? good('equal') : since ? 'written to since, equal when delivered' : bad('not equal'),
     ]);
-    const heads = ['old table', 'new table', 'old rows', 'new rows', 'taken away', 'content'];
+    const heads = ['old table', 'new table', 'old rows', 'new rows', 'removed', 'content'];
     parts.push(table(heads, rows, [2, 3, 4]));
   }
   const programs = deliver?.database?.programs ?? [];
@@ -257,7 +257,7 @@ function wayBackSection({ deliver }: StepResults): Html {
     'Kept for the way back',
     '',
     kept.length === 0
-      ? html`<p>Nothing stood at the new end that had to be kept.</p>`
+      ? html`<p>Nothing was at the new end that had to be kept.</p>`
       : html`<ul>${kept.map(place => html`<li><code>${place}</code></li>`)}</ul><p>“able-porter undo” puts it back, “able-porter tidy” removes it.</p>`,
   );
 }
@@ -268,12 +268,12 @@ function section(title: string, when: string, content: Html | readonly Html[]): 
   return html`<section><h2>${title} <span class="dim">${when}</span></h2>${content}</section>`;
 }
 
-/** Lines as they stand in a file. */
+/** Lines as they are in a file. */
 function block(lines: readonly string[]): Html {
   return html`<pre>${lines.map(line => html`${line}${new Html('\n')}`)}</pre>`;
 }
 
-/** When a step saw what a section tells. */
+/** When a step saw what a section shows. */
 function seen(steps: readonly ReportedStep[], name: ReportedStep['step']): string {
   const at = steps.find(({ step }) => step === name)?.at;
   return at === undefined ? '' : `seen by ${name}, ${moment(at)}`;

@@ -27,7 +27,7 @@ export function showRewriteStep(
   return parts.join('\n');
 }
 
-/** The rewriting of something by itself. */
+/** Rewriting without a move. */
 export function showRewriting(
   outcome: StandaloneOutcome,
   colors: Terminal['colors'],
@@ -55,10 +55,10 @@ function showLeft({ left = [], leftMore }: StandaloneOutcome, colors: Terminal['
     cut(sample, 60),
   ]);
   const more = leftMore > 0 ? `  … and ${count(leftMore)} more\n` : '';
-  return `${colors.bold(`Where it was left (${count(left.length + leftMore)})`)}\n${table(['where', 'row', 'why', 'what stands there'], rows, [])}${more}`;
+  return `${colors.bold(`Where it was left (${count(left.length + leftMore)})`)}\n${table(['where', 'row', 'why', 'what is there'], rows, [])}${more}`;
 }
 
-/** What putting rows of a live database back came to. */
+/** The result of putting rows of a live database back. */
 export function showRowsPutBack(
   { place, putBack, notThere }: RowsPutBack,
   colors: Terminal['colors'],

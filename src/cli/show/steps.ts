@@ -18,7 +18,7 @@ import { showFindings, type Terminal } from '../terminal/terminal.js';
 
 type Colors = Terminal['colors'];
 
-/** A line that says what a step came to; what was done before is said so. */
+/** A line that says the result of a step; what was done before is said so. */
 function headline(outcome: StepOutcome<unknown>, text: string, colors: Colors): string {
   if (outcome.state === 'already done')
     return `${colors.green('Already done')}, and nothing has changed since: ${text}`;
@@ -40,7 +40,7 @@ export function showPack(
   const text = `${counted(counts.files, 'file')} (${bytes(counts.bytes)}), ${counted(counts.tables, 'table')} with ${counted(counts.rows, 'row')}`;
   const lines = [headline(outcome, text, colors)];
   if (outcome.state !== 'stopped') lines.push(`  in the crate ${crate}`);
-  if (way) lines.push(`  carried ${way}`);
+  if (way) lines.push(`  transferred ${way}`);
   if (kept > 0) lines.push(`  ${counted(kept, 'file was', 'files were')} there already and unchanged`);
   const { archive } = outcome;
   if (archive) {
@@ -52,7 +52,7 @@ export function showPack(
   return withFindings(outcome, lines, colors);
 }
 
-/** What reading a crate again came to. */
+/** The result of reading a crate again. */
 export function showVerified(
   { crate, manifest, parts, files, bytes: size }: VerifiedCrate,
   colors: Colors,
@@ -73,7 +73,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
   const lines = [headline(outcome, 'everything is in its place', colors)];
   if (files)
     lines.push(
-      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)})${checked}${files.way ? `, carried ${files.way}` : ''}`,
+      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)})${checked}${files.way ? `, transferred ${files.way}` : ''}`,
     );
   if (files && files.again > 0)
     lines.push(
@@ -81,7 +81,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     );
   if (files && files.removed > 0)
     lines.push(
-      `                 ${counted(files.removed, 'thing')} taken away that the old site no longer has`,
+      `                 ${counted(files.removed, 'file or folder', 'files and folders')} removed that the old site no longer has`,
     );
   lines.push(...showLoaded(outcome.result.database));
   if (dump)
@@ -104,7 +104,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
   return withFindings(outcome, lines, colors);
 }
 
-/** What loading the database came to, line by line. */
+/** The result of loading the database, line by line. */
 function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   if (!loaded) return [];
   const equal = loaded.tables.filter(one => one.equal).length;
@@ -117,12 +117,12 @@ function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   lines.push(...showEdits(loaded.edits));
   if (loaded.keepsake !== undefined)
     lines.push(
-      `  kept           ${counted(loaded.dropped.length, 'table')} that stood there, in ${loaded.keepsake}; "undo" puts them back, "tidy" removes them`,
+      `  kept           ${counted(loaded.dropped.length, 'table')} that were there before, in ${loaded.keepsake}; "undo" puts them back, "tidy" removes them`,
     );
   return lines;
 }
 
-/** What is set right in the data of the new site. */
+/** What is corrected in the data of the new site. */
 function showEdits(edits: readonly EditDone[]): string[] {
   return edits.map(({ what, rows, before, after, held, table: name }) => {
     const named = held.length > 0 ? `: ${held.join(', ')}` : '';
@@ -215,9 +215,9 @@ export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): stri
 export function showUndo(outcome: StepOutcome<UndoResult>, colors: Colors): string {
   const { removed, restored } = outcome.result;
   if (removed.length + restored.length === 0)
-    return 'Nothing of this move stands at the new end; there is nothing to put back.';
+    return 'Nothing of this move is at the new end; there is nothing to undo.';
   const lines = [headline(outcome, 'the new end is as it was', colors)];
-  for (const place of removed) lines.push(`  taken away  ${place}`);
+  for (const place of removed) lines.push(`  removed     ${place}`);
   for (const place of restored) lines.push(`  put back    ${place}`);
   return lines.join('\n');
 }

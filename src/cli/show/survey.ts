@@ -12,7 +12,7 @@ import { showDump, showFacts, showFiles } from './survey-details.js';
 type Colors = Terminal['colors'];
 
 /**
- * The survey: whether one may go on and the gravest finding, then what was seen, the requirements as yes and no, both
+ * The survey: whether one may continue and the gravest finding, then what was seen, the requirements as yes and no, both
  * ends beside each other, and every finding.
  */
 export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colors: Colors): string {
@@ -26,17 +26,17 @@ export function showSurvey({ result, findings }: StepOutcome<SurveyResult>, colo
   return parts.filter(part => part !== '').join('\n');
 }
 
-/** One line that says whether one may go on, and one that says what weighs most. */
+/** One line that says whether one may continue, and one that says what weighs most. */
 function verdict(findings: readonly Finding[], colors: Colors): string {
   const of = (level: Finding['level']) => findings.filter(one => one.level === level).length;
   const [stops, warns] = [of('stop'), of('warn')];
   const worst = findings[0];
   const what = worst && worst.level !== 'note' ? `  ${cut(worst.what, 120)}\n` : '';
   if (stops > 0)
-    return `${colors.bold(colors.red(`Do not go on: ${counted(stops, 'thing stops', 'things stop')} the move.`))}\n${what}`;
+    return `${colors.bold(colors.red(`Stop here: ${counted(stops, 'finding stops', 'findings stop')} the move.`))}\n${what}`;
   return warns > 0
-    ? `${colors.bold(colors.yellow(`You may go on; look at ${counted(warns, 'warning')} first.`))}\n${what}`
-    : `${colors.bold(colors.green('You may go on.'))}\n`;
+    ? `${colors.bold(colors.yellow(`You can continue; look at ${counted(warns, 'warning')} first.`))}\n${what}`
+    : `${colors.bold(colors.green('You can continue.'))}\n`;
 }
 
 function showRequirements(requirements: readonly Requirement[], colors: Colors): string {
@@ -145,7 +145,7 @@ function standing({ standing: there, delivered, runsCommands }: NonNullable<NewE
     ? 'delivered by this move'
     : there === 0
       ? 'an empty place'
-      : counted(there, 'thing stands there', 'things stand there');
+      : counted(there, 'file or folder is there', 'files and folders are there');
   return `${what}; ${runsCommands ? 'runs commands' : 'runs no commands'}`;
 }
 

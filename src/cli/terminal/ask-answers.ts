@@ -8,7 +8,7 @@ import type { Terminal } from './terminal.js';
 export interface Answered {
   readonly wish: StartWish;
   readonly tests: AnswerTests;
-  /** What the person gave, by the variable that shall hold it. */
+  /** What the person gave, by the variable that is to hold it. */
   readonly secrets: Secrets;
 }
 
@@ -69,7 +69,7 @@ export async function askForAnswers(
       if (!test || testsLater(question, wish) || (wish[key] === undefined && !question.testsAnyway)) break;
       const result = await test(tests, wish, secrets);
       offers = { ...offers, ...result.offers };
-      terminal.tell(showTest(result, terminal));
+      terminal.message(showTest(result, terminal));
       done =
         result.good !== false ||
         (await confirm({ message: 'Go on with this answer all the same?', default: false }, to));
@@ -79,7 +79,7 @@ export async function askForAnswers(
   return { wish, tests, secrets };
 }
 
-/** What a test came to, in one line. */
+/** The result of a test, in one line. */
 export function showTest({ good, said }: AnswerTest, { colors }: Terminal): string {
   const mark = good === undefined ? colors.dim('·') : good ? colors.green('✓') : colors.red('✗');
   return `  ${mark} ${said}`;

@@ -39,7 +39,7 @@ export async function newPassphrase(): Promise<string> {
 }
 
 /**
- * The password of a database that is named by its URL: from DATABASE_PASSWORD, or asked for. Undefined where it stands
+ * The password of a database that is named by its URL: from DATABASE_PASSWORD, or asked for. Undefined where it is
  * in the URL, or there is no terminal to ask at.
  */
 export async function databasePassword(url: string): Promise<string | undefined> {

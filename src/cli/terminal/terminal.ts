@@ -33,22 +33,22 @@ export class Terminal {
     return new Terminal(argv, live ? await makeBar() : undefined);
   }
 
-  /** Takes what a step tells while it runs. */
+  /** Takes what a step shows while it runs. */
   readonly events: EventSink = event => {
     if (this.argv.jsonEvents) {
       process.stdout.write(`${JSON.stringify(event)}\n`);
       return;
     }
     if (event.type === 'progress') this.progress(event);
-    else if (event.type === 'message') this.tell(event.text);
+    else if (event.type === 'message') this.message(event.text);
     else if (event.type === 'step') {
       this.endBar();
-      if (event.state !== 'began') this.tell(this.colors.dim(`${event.step}: ${event.state}`));
+      if (event.state !== 'began') this.message(this.colors.dim(`${event.step}: ${event.state}`));
     }
   };
 
   /** A message for the person, on stderr. */
-  tell(text: string): void {
+  message(text: string): void {
     this.endBar();
     if (!this.argv.quiet) process.stderr.write(`${text}\n`);
   }

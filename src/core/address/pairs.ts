@@ -31,7 +31,7 @@ export function parsePair(from: string, to: string): Pair {
     throw wrong('one is a path and the other is not', 'Give two addresses, or two absolute paths');
   }
   if (pair.kind === 'path' && pair.from.length === 0) {
-    throw wrong('the old path is the root', 'Name the folder that the site lay in');
+    throw wrong('the old path is the root', 'Name the folder that the site was in');
   }
   if (pairText(pair).from === pairText(pair).to) {
     throw wrong('old and new are equal', 'Leave the pair out, or correct one of the two');

@@ -9,7 +9,7 @@ export interface SeenHost {
   readonly forms: Record<string, number>;
   /** How often a path followed that only this site's own addresses are followed by. */
   ownPaths: number;
-  /** The path between the host and such a path, as seen first: the folder the site lay in. */
+  /** The path between the host and such a path, as seen first: the folder the site was in. */
   base: string | undefined;
   /** Where it was seen first. */
   readonly place: string;

@@ -11,7 +11,7 @@ const roots =
   /^\/(?:home\d*|var|srv|www|usr|data\d*|mnt|opt|customers?|kunden|clients?|vhosts?|hosting|users?|web\d*|homepages|htdocs|domains|sites|storage|volume\d*)\//i;
 const longest = 240;
 
-/** Collects the folders on a server in which a site has lain, told by absolute paths into its own folders. */
+/** Collects the folders on a server in which a site has been, recognised by absolute paths into its own folders. */
 export class SeenFolders {
   private readonly folders = new Map<string, SeenFolder>();
   private readonly landmark: RegExp | undefined;

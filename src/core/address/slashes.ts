@@ -6,7 +6,7 @@ export interface SlashStyle {
   readonly kind: 'plain' | 'escaped' | 'unicode' | 'percent' | 'entity';
   /** The exact bytes of one slash. */
   readonly unit: string;
-  /** For `escaped` and `unicode` how many backslashes stand before it, for `percent` how often it is encoded. */
+  /** For `escaped` and `unicode` how many backslashes are before it, for `percent` how often it is encoded. */
   readonly depth: number;
 }
 
@@ -38,7 +38,7 @@ export function slashBefore(s: string, low: number, end: number): SlashStyle | u
   return unicode ? { kind: 'unicode', unit: unicode[0], depth: unicode[1]!.length } : undefined;
 }
 
-/** Whether a slash in the same style stands at `at`; gives the offset after it, or -1. */
+/** Whether a slash in the same style is at `at`; gives the offset after it, or -1. */
 export function slashAfter(s: string, at: number, high: number, style: SlashStyle): number {
   const end = at + style.unit.length;
   if (end > high) return -1;

@@ -1,7 +1,7 @@
 import { hash } from 'node:crypto';
 import type { Column } from '../sql/column.js';
 
-/** What the rows of a table come to, whatever their order. */
+/** The content of a table's rows, whatever their order. */
 export interface TableContent {
   readonly rows: number;
   /** In hex; equal for equal rows. */
@@ -23,7 +23,7 @@ const lanes = 8;
 
 /**
  * Takes the digest of rows in any order: each row's SHA-256, added up in eight lanes of 32 bits. Two tables with the
- * same rows have the same sum; a row that changes, is missing or stands twice gives another.
+ * same rows have the same sum; a row that changes, is missing or is twice gives another.
  */
 export class ContentDigest {
   rows = 0;

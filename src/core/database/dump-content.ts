@@ -15,7 +15,7 @@ export interface Program {
   readonly name: string;
 }
 
-/** What the rows of a table in a dump come to once they are loaded; undefined where only the server can tell. */
+/** The content of a table's rows in a dump once they are loaded; undefined where only the server can say. */
 export type DumpContents = ReadonlyMap<string, TableContent | undefined>;
 
 /** Takes the digest of every table's rows in a dump, to compare it with that of the loaded tables. */
@@ -23,7 +23,7 @@ export class DumpContent implements DumpVisitor {
   /** The character set and the time zone in which the dump is written, as it says; undefined where it does not. */
   charset: string | undefined;
   timeZone: string | undefined;
-  /** What it makes besides tables, and where tables go on counting. */
+  /** What it makes besides tables, and where tables continue counting. */
   readonly programs: Program[] = [];
   readonly nextNumbers = new Map<string, string>();
   /** Of each table, those that hold values of their own. */

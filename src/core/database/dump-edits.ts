@@ -6,7 +6,7 @@ import { type Cell, RowCells } from '../sql/cells.js';
 import { readCreateTable } from '../sql/create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 
-/** What one edit comes to in a dump. */
+/** The outcome of one edit in a dump. */
 export interface DumpEdit {
   readonly edit: DataEdit;
   rows: number;
@@ -15,7 +15,7 @@ export interface DumpEdit {
   readonly held: string[];
 }
 
-/** Reads a dump and works out the statements that make a site's edits on it once it is loaded. */
+/** Reads a dump and computes the statements that make a site's edits on it once it is loaded. */
 export class DumpEdits implements DumpVisitor {
   readonly done = new Map<DataEdit, DumpEdit>();
   private readonly statements = new Set<ByteString>();

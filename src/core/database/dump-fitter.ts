@@ -13,7 +13,7 @@ const plainMode = "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n";
  */
 export class DumpFitter implements DumpVisitor {
   readonly fitted: Fitted = new Map();
-  /** Tables with a row that is too long by itself, and its bytes. */
+  /** Tables with a row that is too long on its own, and its bytes. */
   readonly tooLong = new Map<string, number>();
   private readonly server: KnownServer;
   private readonly scanner: DumpScanner;

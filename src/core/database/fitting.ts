@@ -21,7 +21,7 @@ const goneModes =
 
 /**
  * Fits a statement that is not an INSERT to a server: collations and character sets that it lacks become the nearest
- * it has, whoever defined a view or a program is left out (so that whoever loads it does), modes that are gone too.
+ * it has, who defined a view or a program is left out (so that the account that loads it does), modes that are gone too.
  * Strings and quoted names are left as they are, but for the mode of a SET.
  */
 export function fitStatement(sql: ByteString, has: ServerHas, fitted: Fitted): ByteString {

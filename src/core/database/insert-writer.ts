@@ -12,7 +12,7 @@ const chunkBytes = 2 * 1024 * 1024;
 /** How a column is written. */
 export interface WrittenColumn {
   readonly writing: Writing;
-  /** What stands before its strings. */
+  /** What is before its strings. */
   readonly introducer: string;
 }
 

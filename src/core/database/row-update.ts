@@ -12,7 +12,7 @@ import {
   sql,
 } from '../sql/encoded-sql.js';
 
-/** A table whose rows are rewritten where they stand. */
+/** A table whose rows are rewritten where they are. */
 export interface LiveTable {
   readonly name: string;
   readonly columns: readonly LiveColumn[];
@@ -21,7 +21,7 @@ export interface LiveTable {
 }
 
 interface LiveColumn extends Column {
-  /** Whether the server sets it anew with every change of the row. */
+  /** Whether the server sets it again with every change of the row. */
   readonly touched: boolean;
 }
 
@@ -103,7 +103,7 @@ function keyColumns({ key, columns }: LiveTable): LiveColumn[] {
   return key.flatMap(i => columns[i] ?? []);
 }
 
-/** Tells values apart to the byte, whatever the column's collation takes for equal. */
+/** Distinguishes values to the byte, whatever the column's collation takes for equal. */
 function digestSql(column: Column): EncodedSql {
   const name = identifier(column.name);
   return writingOf(column) === 'bytes'

@@ -10,7 +10,7 @@ interface PlanStep {
 /** The plan of a cutover. */
 export interface CutoverPlan {
   readonly steps: readonly PlanStep[];
-  /** Zone lines (RFC 1035, section 5) to change: as they are, and as they shall be. */
+  /** Zone lines (RFC 1035, section 5) to change: as they are, and as they are to be. */
   readonly records: readonly {
     readonly host: string;
     readonly before: string | undefined;
@@ -34,7 +34,7 @@ const shortTtl = 300;
 
 /**
  * Plans the change of address records. Under one host name its record changes; where the site gets a new name,
- * that name's record is made and the old one stays, so that it can go on sending visitors to the new.
+ * that name's record is made and the old one stays, so that it can continue sending visitors to the new.
  */
 export function planCutover(input: CutoverInput): CutoverPlan {
   const { oldHost, newHost, records, ttl, zone } = input;
@@ -115,7 +115,7 @@ export function planCutover(input: CutoverInput): CutoverPlan {
       },
     ],
     keep: [
-      `The ${recordType(records.old)} record of ${oldHost}: ${records.old} goes on answering for it`,
+      `The ${recordType(records.old)} record of ${oldHost}: ${records.old} keeps answering for it`,
       ...keep,
     ],
     back: [

@@ -5,7 +5,7 @@ export function archiveName(move: string): string {
   return `${move}.crate.tar`;
 }
 
-/** One entry of an archive, as its header tells it. */
+/** One entry of an archive, as its header shows it. */
 export interface ArchiveEntry {
   /** Bytes held one a character. */
   readonly name: string;
@@ -35,7 +35,7 @@ export class ArchiveNames {
       return 'it is a link that leads out of the folder';
     const above = path.split('/').slice(0, -1);
     for (let depth = 1; depth <= above.length; depth++) {
-      if (this.links.has(above.slice(0, depth).join('/'))) return 'it would be written by way of a link';
+      if (this.links.has(above.slice(0, depth).join('/'))) return 'it would be written through a link';
     }
     const folded = foldedName(path);
     const other = this.seen.get(folded);

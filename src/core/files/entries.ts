@@ -20,7 +20,7 @@ export interface CheckedEntry extends FileEntry {
   readonly sha256?: string | undefined;
 }
 
-/** The folder that something lies in; empty for the top. */
+/** The folder that something is in; empty for the top. */
 export function folderOf(path: ByteString): ByteString {
   return asBytes(path.slice(0, Math.max(0, path.lastIndexOf('/'))));
 }

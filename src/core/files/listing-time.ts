@@ -3,7 +3,7 @@ const day = 86_400_000;
 
 /**
  * The time in an FTP listing of old, which is made for people: `Jul 14 2017`, `Nov 23 12:14` (of the last twelve months),
- * or as DOS has it, `11-23-26 12:14PM`. It is in the server's own zone, which is not told, and taken for UTC: what
+ * or as DOS has it, `11-23-26 12:14PM`. It is in the server's own zone, which is not named, and is taken for UTC: what
  * matters is that the same file has the same time again.
  * @param now milliseconds since 1970, to tell the year that a listing leaves out
  * @returns milliseconds since 1970, or undefined where the text is none of these

@@ -10,7 +10,7 @@ const longestPath = 1024;
 /** What Windows refuses in a name: https://learn.microsoft.com/windows/win32/fileio/naming-a-file */
 const refusedByWindows = /[<>:"\\|?*\x01-\x1f]|[. ]$|^(?:con|prn|aux|nul|com[1-9]|lpt[1-9])(?:\.|$)/i;
 
-/** What is told of names of one kind: how many there are, and the first. */
+/** What is reported about names of one kind: how many there are, and the first. */
 class Names {
   count = 0;
   readonly first: ByteString[] = [];
@@ -36,7 +36,7 @@ export class NameLook {
     if (again !== undefined) this.suspects.add(again);
     const name = path.slice(path.lastIndexOf('/') + 1);
     if (name.length > longestName || path.length > longestPath) this.long.add(path);
-    // A name that is not UTF-8 is told by itself.
+    // A name that is not UTF-8 is reported on its own.
     else if (bytesOfText(textOf(path)) === path && refusedByWindows.test(textOf(name as ByteString)))
       this.windows.add(path);
   }
@@ -64,7 +64,7 @@ function nameFindings(
   windows: Names,
 ): Finding[] {
   const shown = (paths: readonly ByteString[]) => paths.slice(0, 3).map(textOf).join(', ');
-  const told = (
+  const several = (
     level: Finding['level'],
     code: Finding['code'],
     paths: readonly ByteString[],
@@ -75,21 +75,21 @@ function nameFindings(
       ? []
       : [finding({ level, code, place: `${place}/${textOf(paths[0]!)}`, what, remedy })];
   return [
-    ...told(
+    ...several(
       'warn',
       'names-clash',
       clashing[0] ?? [],
-      `${clashing.length === 1 ? 'Names differ' : `In ${clashing.length} places names differ`} only in letter case (${shown(clashing[0] ?? [])}); a host that does not tell case keeps one of them`,
-      'Rename one of them at the old site, if the new host does not tell letter case',
+      `${clashing.length === 1 ? 'Names differ' : `In ${clashing.length} places names differ`} only in letter case (${shown(clashing[0] ?? [])}); a host that ignores letter case keeps one of them`,
+      'Rename one of them at the old site, if the new host ignores letter case',
     ),
-    ...told(
+    ...several(
       'warn',
       'name-too-long',
       long.first,
       `${long.count} ${long.count === 1 ? 'name is' : 'names are'} longer than other file systems take`,
       'Shorten them at the old site, or leave them out with take.files.without',
     ),
-    ...told(
+    ...several(
       'note',
       'name-refused-by-windows',
       windows.first,

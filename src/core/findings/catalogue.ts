@@ -147,7 +147,7 @@ export const catalogue = {
   'database-credentials': {
     levels: ['stop'],
     meaning: 'The new database refuses the user or the password.',
-    remedy: 'Set the password anew, and copy it as it is.',
+    remedy: 'Set the password again, and copy it as it is.',
   },
   'database-holds-other-site': {
     levels: ['stop'],
@@ -251,7 +251,7 @@ export const catalogue = {
   },
   'edit-not-found': {
     levels: ['warn'],
-    meaning: 'What `configure.edits` wants to change does not are in its file.',
+    meaning: 'What `configure.edits` wants to change is not in its file.',
     remedy: 'Correct `file` or `find`.',
   },
   'extension-may-interfere': {
@@ -277,7 +277,7 @@ export const catalogue = {
   'file-too-large': {
     levels: ['warn'],
     meaning: 'A file is too large to be rewritten as one text.',
-    remedy: 'Rewrite a dump by itself; look into others by hand.',
+    remedy: 'Rewrite a dump on its own; look into others by hand.',
   },
   'files-gone-stay': {
     levels: ['note'],
@@ -337,7 +337,7 @@ export const catalogue = {
   'link-leads-outside': {
     levels: ['warn'],
     meaning: 'A symbolic link leads out of the site and is not taken.',
-    remedy: 'Make it anew at the new host if it is needed.',
+    remedy: 'Create it again at the new host if it is needed.',
   },
   'link-not-made': {
     levels: ['warn'],
@@ -361,7 +361,7 @@ export const catalogue = {
   },
   'maintenance-by-hand': {
     levels: ['note'],
-    meaning: 'A site of this family keeps its maintenance mode elsewhere than in its files.',
+    meaning: 'A site of this family keeps its maintenance mode outside of its files.',
     remedy: 'Switch it in the site itself.',
   },
   'maintenance-left': {
@@ -393,7 +393,7 @@ export const catalogue = {
   'names-clash': {
     levels: ['warn'],
     meaning: 'Names differ only in letter case.',
-    remedy: 'Rename one, if the new host does not tell letter case.',
+    remedy: 'Rename one, if the new host ignores letter case.',
   },
   'network-at-new-end': {
     levels: ['stop'],
@@ -631,7 +631,7 @@ export const catalogue = {
   'server-file-path': {
     levels: ['note'],
     meaning: 'A path on the old server is in `php.ini` or `.user.ini`.',
-    remedy: 'See whether it is there, or name it in `rewrite.pairs`.',
+    remedy: 'Check whether it is there, or name it in `rewrite.pairs`.',
   },
   'server-file-php': {
     levels: ['note'],
@@ -712,7 +712,7 @@ export const catalogue = {
     levels: ['warn'],
     meaning: 'A value looks serialized and cannot be read; it was left as it is.',
     remedy:
-      '`rewrite.mend: true` repairs those whose lengths follow without doubt; save the others anew at the old site.',
+      '`rewrite.mend: true` repairs those whose lengths follow without doubt; save the others again at the old site.',
   },
   'value-mended': {
     levels: ['note'],

@@ -16,7 +16,7 @@ export function looksJsonEscaped(s: string): boolean {
   return /^(?:\s|\\[nrt])*\\?[[{"]/.test(s.slice(0, 64));
 }
 
-/** The strings of a JSON text in order, keys too. What is not well-formed is passed over; nothing is built. */
+/** The strings of a JSON text in order, keys too. What is not well-formed is skipped; nothing is built. */
 export function* jsonStrings(s: string): Generator<JsonString> {
   let at = 0;
   for (;;) {
@@ -38,7 +38,7 @@ function isEscaped(s: string, low: number, at: number): boolean {
   return (at - run) % 2 === 1;
 }
 
-/** A JSON string's value as UTF-8 bytes, with the outer offset of every byte that an escape stands for. */
+/** A JSON string's value as UTF-8 bytes, with the outer offset of every byte that an escape means. */
 export interface OpenJsonString {
   readonly value: ByteString;
   /** For each escape: the value offset at which it begins, its bytes there, and its length in the text. */

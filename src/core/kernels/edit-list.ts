@@ -1,7 +1,7 @@
 import { asBytes, type Edit, editedBuffer } from '../bytes.js';
 import { mostEdits, pieceBytes, putBytes, type Workbench } from './workbench.js';
 
-/** The layout of an edit is told in kernels/edits.ts, in numbers of four bytes. */
+/** The layout of an edit is described in kernels/edits.ts, in numbers of four bytes. */
 const numbers = 6;
 const putNumber = -1;
 const noAddress = -1;
@@ -10,7 +10,7 @@ const noAddress = -1;
 export type Noted = (column: number, address: number, literals: number, times: number) => void;
 
 /**
- * The edits of a window in rising order, those that the kernels note and those of others. They lie in the memory of
+ * The edits of a window in rising order, those that the kernels note and those of others. They are in the memory of
  * the kernels, which carries them out; what is too much for it is kept and carried out here.
  */
 export class EditList {
@@ -20,7 +20,7 @@ export class EditList {
   /** Edits that are not in the memory, once there are any; those in it come after them. */
   private others: Edit[] | undefined;
   private putsEnd = 0;
-  /** How many edits lie in the memory. */
+  /** How many edits are in the memory. */
   count = 0;
 
   constructor(bench: Workbench) {
@@ -62,10 +62,10 @@ export class EditList {
   }
 
   /**
-   * Tells what the kernels noted from an edit on: the column, the pair and form of an address, and how many literals were
-   * changed and how many such addresses stood in them, one after the other.
+   * Reports what the kernels noted from an edit on: the column, the pair and form of an address, and how many literals were
+   * changed and how many such addresses were in them, one after the other.
    */
-  tell(from: number, take: Noted): void {
+  replay(from: number, take: Noted): void {
     const { list } = this;
     let column = -1;
     let address = noAddress;
@@ -108,7 +108,7 @@ export class EditList {
     return editedBuffer(bytes, end, [...(this.others ?? []), ...this.take()]);
   }
 
-  /** All edits that lie in the memory, which are no longer there then. */
+  /** All edits that are in the memory, which are no longer there then. */
   private take(): Edit[] {
     const { list, bench } = this;
     const edits = Array.from({ length: this.count }, (_, i): Edit => {

@@ -15,7 +15,7 @@ export interface SharedMemory {
   readonly buffer: SharedArrayBuffer;
 }
 
-/** What is used of it here; Node's types do not tell of it. */
+/** What is used of it here; Node's types do not describe it. */
 declare const WebAssembly: {
   readonly Module: new (bytes: Uint8Array) => object;
   readonly Memory: new (size: { initial: number; maximum: number; shared: true }) => SharedMemory;
@@ -26,12 +26,12 @@ declare const WebAssembly: {
 };
 
 const pageBytes = 64 * 1024;
-/** The tables of the modules themselves lie below. */
+/** The tables of the modules themselves are below. */
 const own = pageBytes;
 
 let compiled: object | undefined;
 
-/** The kernels with a memory of their own. @param size bytes of it; they lie behind `from` */
+/** The kernels with a memory of their own. @param size bytes of it; they are behind `from` */
 export function kernelsWith(size: number): { kernels: Kernels; shared: SharedMemory; from: number } {
   compiled ??= new WebAssembly.Module(Buffer.from(wasm, 'base64'));
   const pages = Math.ceil((own + size) / pageBytes);

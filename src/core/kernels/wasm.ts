@@ -126,7 +126,7 @@ export const wasm = [
   'AAAAAAAAAAAAAEGwDgsQAAAAAAAAAAAAAAAAAAAAAA==',
 ].join('');
 
-/** One of them by itself, for another thread in the same memory: its tables lie elsewhere. */
+/** One of them on its own, for another thread in the same memory: its tables are elsewhere. */
 export const findWasm = [
   'AGFzbQEAAAABDgJgBn9/f39/fwF/YAAAAhIBA2VudgZtZW1vcnkCAwGAgAQDBAMBAAAHGAMEZmluZAACBHBhcnQAAQZtZW1vcnkC',
   'AAgBAAwBAgr4CQMcAEGggAL9DA8PDw8PDw8PDw8PDw8PDw/9CwQAC6QBAQR/IAEhBgNAIAYgB0oEQCAAIAYgB2pBAXUiCEEDdGoo',

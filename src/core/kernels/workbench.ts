@@ -23,7 +23,7 @@ const beyond = 64;
 /** What the machine's memory is divided into, as far as the disk cares. */
 const pageBytes = 4096;
 
-/** Some bytes that lie in the memory. */
+/** Some bytes that are in the memory. */
 interface Piece {
   readonly bytes: Uint8Array | undefined;
   readonly from: number;
@@ -77,10 +77,10 @@ export class Workbench {
   readonly memory: Buffer;
   /** Where the piece of a buffer lies that was asked for last. */
   piece: number;
-  /** Where pieces of buffers are put that lie elsewhere, and pieces of strings. */
+  /** Where pieces of buffers are put that are elsewhere, and pieces of strings. */
   private readonly pieces: number;
   readonly text: number;
-  /** Where the state of rows is kept, what is told of addresses, where anchors stand, and the edits of rows. */
+  /** Where the state of rows is kept, what the kernels know of addresses, where anchors are, and the edits of rows. */
   readonly rows: number;
   readonly addresses: number;
   readonly anchors: number;
@@ -170,7 +170,7 @@ export class Workbench {
   }
 
   /**
-   * Puts bytes of a buffer in the memory, unless they lie there. The buffer must not be changed while it is worked on.
+   * Puts bytes of a buffer in the memory, unless they are there. The buffer must not be changed while it is worked on.
    * @returns the offset after the last of them
    */
   load(bytes: Uint8Array, from: number): number {
@@ -203,7 +203,7 @@ export class Workbench {
     return this.memory.subarray(this.pieces, at);
   }
 
-  /** Puts parts right before bytes that lie in the memory, with room before them. @returns all of it */
+  /** Puts parts right before bytes that are in the memory, with room before them. @returns all of it */
   joined(parts: readonly Uint8Array[], bytes: Buffer): Buffer {
     const end = bytes.byteOffset - this.memory.byteOffset;
     let at = end - parts.reduce((sum, { length }) => sum + length, 0);

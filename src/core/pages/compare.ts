@@ -106,7 +106,7 @@ function likeness(a: string, b: string): number {
   return Math.min((2 * common) / (left.length + right.length), 0.99);
 }
 
-/** What of `wanted` is not in `found`, each counted as often as it stands there. */
+/** What of `wanted` is not in `found`, each counted as often as it is there. */
 function missing(wanted: readonly string[], found: readonly string[]): string[] {
   const at = new Map<string, number>();
   for (const one of found) at.set(one, (at.get(one) ?? 0) + 1);

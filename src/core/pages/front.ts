@@ -11,7 +11,7 @@ export interface Front {
 type Headers = Readonly<Record<string, string | readonly string[] | undefined>>;
 
 /**
- * Reads who answered from the headers of an answer. What stands between is told by what its headers are for (RFC 9110
+ * Reads who answered from the headers of an answer. What is between is reported by what its headers are for (RFC 9110
  * `Via`, RFC 9111 `Age`, RFC 9211 `Cache-Status`, and whatever else speaks of a cache, an edge or a proxy).
  */
 export function readFront(headers: Headers): Front {
@@ -43,20 +43,20 @@ export interface AskedPage {
 export function pageFindings(page: AskedPage, trouble: string | undefined): Finding[] {
   const findings: Finding[] = [];
   const { which, url, status, address, headers } = page;
-  const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
+  const report = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
     findings.push(finding({ level, code, place: url, what, remedy }));
   const [asked, ended] = [new URL(url), new URL(address)];
   const inMaintenance = status === 503;
   // The login page goes where the home page goes.
   if (which === 'home page' && asked.host !== ended.host) {
-    tell(
+    report(
       'warn',
       'old-sent-elsewhere',
       `The ${which} sends visitors on to ${ended.origin}`,
       'If that is where the site is served, write it as old.address and this one under old.also',
     );
   } else if (which === 'home page' && asked.protocol !== ended.protocol) {
-    tell(
+    report(
       'warn',
       'old-scheme-differs',
       `The ${which} sends visitors from ${asked.protocol.slice(0, -1)} to ${ended.protocol.slice(0, -1)}`,
@@ -64,28 +64,28 @@ export function pageFindings(page: AskedPage, trouble: string | undefined): Find
     );
   }
   if (trouble !== undefined) {
-    tell(
+    report(
       'stop',
       'old-not-well',
       `The ${which} shows ${trouble === 'installation page' ? 'an installation page' : 'a database error'}`,
       'Mend the old site first, or take the files and the dump of a day on which it was well',
     );
   } else if (inMaintenance) {
-    tell(
+    report(
       'warn',
       'old-in-maintenance',
       `The ${which} answers with maintenance mode (503)`,
       'End it before packing, or the new site begins in maintenance mode too',
     );
   } else if (status === 401 || status === 403) {
-    tell(
+    report(
       'note',
       'old-locked',
       `The ${which} is locked (${status})`,
       'Nothing can be compared there; give check a way in, or look yourself',
     );
   } else if (status >= 400) {
-    tell(
+    report(
       which === 'home page' ? 'stop' : 'note',
       which === 'home page' ? 'old-home-broken' : 'old-login-missing',
       `The ${which} answers with ${status}`,
@@ -96,17 +96,17 @@ export function pageFindings(page: AskedPage, trouble: string | undefined): Find
   }
   const robots = `${headers['x-robots-tag'] ?? ''} ${/<meta[^>]+name=["']robots["'][^>]*>/i.exec(page.html)?.[0] ?? ''}`;
   if (which === 'home page' && /noindex/i.test(robots)) {
-    tell(
+    report(
       'note',
       'old-not-indexed',
-      'Search engines are told not to list the home page',
-      'If the new site shall be found, set configure.search-engines: show',
+      'Search engines are asked not to list the home page',
+      'If the new site is to be found, set configure.search-engines: show',
     );
   }
   return findings;
 }
 
-/** What stands between a site's visitors and its server. */
+/** What is between a site's visitors and its server. */
 export function frontFindings(url: string, { between }: Front): Finding[] {
   if (between.length === 0) return [];
   return [

@@ -4,7 +4,7 @@ import { literalPattern } from './literal-pattern.js';
 
 /**
  * https://nginx.org/en/docs/http/ngx_http_rewrite_module.html. The path is taken from $request_uri, which nginx
- * has not decoded, so that encoded bytes go on as they came and cannot end the header.
+ * has not decoded, so that encoded bytes stay as they came and cannot end the header.
  */
 export const nginx = {
   name: 'nginx',

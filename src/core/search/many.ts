@@ -10,7 +10,7 @@ export interface BytePattern {
   readonly notInWord?: boolean;
 }
 
-/** The layout of a table is told in kernels/find.ts. */
+/** The layout of a table is described in kernels/find.ts. */
 const groups = 8;
 const groupsAt = 64;
 const resumeAt = groupsAt + 4 * (groups + 1);
@@ -25,7 +25,7 @@ const placesAtOnce = 4096;
 /** Where in the memory lies what another thread needs that finds the patterns beforehand. */
 export interface PlacesAhead {
   readonly table: number;
-  /** Where it stands how far the last search came. */
+  /** Where the progress of the last search is. */
   readonly resume: number;
   /** For each block, where the places go that are found in it; as `find` gives them. */
   readonly anchors: readonly number[];
@@ -57,13 +57,13 @@ export class ManySearch {
       throw new RangeError('there are too many addresses to look for at once');
   }
 
-  /** Tells every place at which a pattern begins, in rising order, with the pattern's number. */
+  /** Reports every place at which a pattern begins, in rising order, with the pattern's number. */
   each(text: ByteString | Uint8Array, take: (at: number, pattern: number) => void): void {
     const { bench } = this;
     const isString = typeof text === 'string';
     if (this.known && this.known.bytes === text && !bench.take(bench.anchors, this)) {
       // One that was found beforehand may end after these bytes.
-      this.tell(bench.anchors, this.known.count, 0, (at, pattern) => {
+      this.give(bench.anchors, this.known.count, 0, (at, pattern) => {
         if (at + this.lengths[pattern]! <= text.length) take(at, pattern);
       });
       return;
@@ -79,9 +79,9 @@ export class ManySearch {
       const size = base + whole === text.length ? whole : step;
       for (let from = 0; from < size; ) {
         const found = bench.kernels.find(bench.search, piece + from, size - from, whole - from, out, most);
-        // Whoever is told may search as well.
+        // The callback may search as well.
         const next = from + this.resume();
-        this.tell(out, found, base + from, take);
+        this.give(out, found, base + from, take);
         from = next;
       }
       if (base + whole === text.length) break;
@@ -125,7 +125,7 @@ export class ManySearch {
     return { table: ahead, resume: ahead + resumeAt, anchors, most };
   }
 
-  /** Tells how many places another thread found in a block that is worked on next, and where it put them. */
+  /** Reports how many places another thread found in a block that is worked on next, and where it put them. */
   foresee(block: Buffer, places: number, count: number): void {
     this.ahead = { block, places, count };
   }
@@ -135,7 +135,7 @@ export class ManySearch {
   }
 
   /**
-   * Leaves the places in bytes that end in the block of which they are known. What stands before the block is looked
+   * Leaves the places in bytes that end in the block of which they are known. What is before the block is looked
    * through here.
    * @returns undefined where nothing is known of them
    */
@@ -158,7 +158,7 @@ export class ManySearch {
     return taken < 0 ? undefined : before + taken;
   }
 
-  private tell(
+  private give(
     places: number,
     count: number,
     base: number,
@@ -169,7 +169,7 @@ export class ManySearch {
       take(base + memory.readUInt32LE(at), memory.readUInt32LE(at + 4));
   }
 
-  /** Where the last search is to go on. */
+  /** Where the last search is to continue. */
   private resume(): number {
     const { memory, search } = this.bench;
     return memory.readUInt32LE(search + resumeAt);
@@ -194,7 +194,7 @@ export class ManySearch {
   }
 }
 
-/** The table of patterns; where their bytes lie is told from its beginning on. */
+/** The table of patterns; offsets of their bytes count from its beginning. */
 function tableOf(patterns: readonly BytePattern[]): Buffer {
   const texts = patterns.map(({ text, anyCase }) =>
     Buffer.from(anyCase ? text.replace(/[A-Z]+/g, letters => letters.toLowerCase()) : text, 'latin1'),

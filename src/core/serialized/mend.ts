@@ -1,6 +1,6 @@
 import { asBytes, type ByteString } from '../bytes.js';
 
-/** A string whose length is set right. */
+/** A string whose length is corrected. */
 interface Mended {
   readonly digitsStart: number;
   readonly digitsEnd: number;
@@ -12,7 +12,7 @@ const patience = 20_000;
 
 /**
  * Sets the lengths of a damaged serialized value right, where only one way of reading it is left: all counts of
- * elements are kept, and every string ends at a quote after which the value goes on as one must.
+ * elements are kept, and every string ends at a quote after which the value continues as one must.
  * @returns undefined where it cannot be read so, or in more than one way
  */
 export function mendSerialized(value: ByteString): ByteString | undefined {
@@ -27,7 +27,7 @@ export function mendSerialized(value: ByteString): ByteString | undefined {
   return asBytes(out + value.slice(from));
 }
 
-/** Where the reading stands: how many values each open level still wants. Keys count as values. */
+/** Where the reading is: how many values each open level still wants. Keys count as values. */
 interface Place {
   readonly at: number;
   readonly left: number;
@@ -62,7 +62,7 @@ class Search {
     return found;
   }
 
-  /** Where the reading may stand after the next value, or after the end of a level. */
+  /** Where the reading may be after the next value, or after the end of a level. */
   private after(place: Place): Place[] {
     const { s } = this;
     const { at, left, outer } = place;
@@ -91,12 +91,12 @@ class Search {
   private stringEnds(place: Place, digitsStart: number, start: number, length: number): Place[] {
     const { s } = this;
     const rest = { ...place, left: place.left - 1 };
-    if (this.goesOn(start + length, rest)) return [{ ...rest, at: start + length + 2 }];
+    if (this.canResume(start + length, rest)) return [{ ...rest, at: start + length + 2 }];
     const digitsEnd = start - 2;
     const ends: Place[] = [];
     for (let end = s.indexOf('";', start); end >= 0; end = s.indexOf('";', end + 1)) {
       this.steps--;
-      if (!this.goesOn(end, rest)) continue;
+      if (!this.canResume(end, rest)) continue;
       const last = { digitsStart, digitsEnd, length: end - start };
       ends.push({ ...rest, at: end + 2, mended: { last, before: place.mended } });
       if (this.steps < 0) return [];
@@ -105,7 +105,7 @@ class Search {
   }
 
   /** Whether a string may end at an offset, for what comes after it. */
-  private goesOn(end: number, { left, outer }: Place): boolean {
+  private canResume(end: number, { left, outer }: Place): boolean {
     const { s } = this;
     if (!s.startsWith('";', end)) return false;
     if (outer === undefined) return end + 2 === s.length;

@@ -38,18 +38,18 @@ export function looksSerialized(s: string, at = 0): boolean {
 
 const deepest = 200_000;
 
-/** How the bytes that a length counts are written where they stand. */
+/** How the bytes that a length counts are written where they are. */
 export interface Writing {
   /** Offset after so many bytes of value. */
   skip(start: number, bytes: number): number;
-  /** How many bytes write a double quote at an offset; 0 where none stands. */
+  /** How many bytes write a double quote at an offset; 0 where none is. */
   quoteAt(at: number): number;
 }
 
 /**
  * Reads one serialized value without building it; nothing is instantiated. Nesting is followed with a stack of
  * counts, not by recursion, and work is linear in the length.
- * @param writing given where the value stands escaped in something else; `S:` and `C:` are then not read
+ * @param writing given where the value is escaped in something else; `S:` and `C:` are then not read
  */
 export function readSerialized(
   s: string,
@@ -185,7 +185,7 @@ function readLength(s: string, at: number, high: number): { value: number; after
   return { value, after: i + 1 };
 }
 
-/** In an `S:` string `\xx` writes one byte, so its length counts fewer bytes than stand there. */
+/** In an `S:` string `\xx` writes one byte, so its length counts fewer bytes than are there. */
 function endOfEscaped(s: string, start: number, length: number, high: number): number {
   let i = start;
   for (let left = length; left > 0 && i < high; left--) i += s.charCodeAt(i) === 0x5c ? 3 : 1;

@@ -6,14 +6,14 @@ import { parsePair } from '../address/pairs.js';
 import { PorterError, UsageError } from '../errors.js';
 import { type Sheet, sheetSchema } from './schema.js';
 
-/** One mistake in a sheet, with the line (from 1) that it stands in. */
+/** One mistake in a sheet, with the line (from 1) that it is in. */
 interface Mistake {
   readonly line: number;
   readonly key: string;
   readonly what: string;
 }
 
-/** A sheet that cannot be used; every mistake is told at once. */
+/** A sheet that cannot be used; every mistake is reported at once. */
 export class SheetError extends UsageError {
   readonly mistakes: readonly Mistake[];
 
@@ -24,7 +24,7 @@ export class SheetError extends UsageError {
       cause: `${sorted.length === 1 ? 'it has a mistake' : `it has ${sorted.length} mistakes`}\n${sorted
         .map(({ line, key, what }) => `  line ${line}: ${key ? `${key}: ` : ''}${what}`)
         .join('\n')}`,
-      remedy: 'Correct the lines named and run the command again; docs/sheet.md tells every key',
+      remedy: 'Correct the lines named and run the command again; docs/sheet.md describes every key',
     });
     this.mistakes = sorted;
   }
@@ -91,7 +91,7 @@ export function readSheet(text: string, file: string, variable: (name: string) =
   } catch (error) {
     if (!(error instanceof ValidationError)) throw error;
     for (const one of error.inner.length > 0 ? error.inner : [error]) {
-      if (one.type !== 'noUnknown') mistake(pathOf(one.path ?? ''), tell(one));
+      if (one.type !== 'noUnknown') mistake(pathOf(one.path ?? ''), wordsOf(one));
     }
   }
   checkAddresses(raw, mistake);
@@ -120,7 +120,7 @@ function checkAddresses(
   raw: Record<string, unknown>,
   mistake: (path: (string | number)[], what: string) => void,
 ): void {
-  const told = (path: (string | number)[], read: () => void) => {
+  const attempt = (path: (string | number)[], read: () => void) => {
     try {
       read();
     } catch (error) {
@@ -140,9 +140,9 @@ function checkAddresses(
   if (Array.isArray(also)) for (const i of also.keys()) paths.push(['old', 'also', i]);
   for (const path of paths) {
     const value = at(path);
-    if (typeof value === 'string') told(path, () => parseAddress(value));
+    if (typeof value === 'string') attempt(path, () => parseAddress(value));
   }
-  told(['new', 'address'], () => {
+  attempt(['new', 'address'], () => {
     const [from, to] = [at(['old', 'address']), at(['new', 'address'])];
     if (typeof from !== 'string' || typeof to !== 'string' || !URL.canParse(from) || !URL.canParse(to))
       return;
@@ -161,7 +161,7 @@ function checkAddresses(
   pairs.forEach((pair: { from?: unknown; to?: unknown }, i) => {
     const { from, to } = pair ?? {};
     if (typeof from === 'string' && typeof to === 'string')
-      told(['rewrite', 'pairs', i], () => parsePair(from, to));
+      attempt(['rewrite', 'pairs', i], () => parsePair(from, to));
   });
 }
 
@@ -194,7 +194,7 @@ function nearestKey(key: string, known: readonly string[]): string | undefined {
   return nearest !== undefined && distance(key, nearest) <= Math.max(2, key.length / 2) ? nearest : undefined;
 }
 
-function tell(error: ValidationError): string {
+function wordsOf(error: ValidationError): string {
   if (error.type === 'required' || error.type === 'optionality') return 'is missing';
   if (error.type === 'typeError') {
     const params = error.params as { type?: string } | undefined;

@@ -8,7 +8,7 @@ export interface SheetLogin {
   readonly 'host-key'?: string | undefined;
 }
 
-/** What `start` was told or found out. */
+/** What `start` was given or found out. */
 export interface SheetAnswers {
   readonly name: string;
   readonly oldAddress: string;
@@ -66,13 +66,13 @@ export function writeSheet(a: SheetAnswers): string {
     `# yaml-language-server: $schema=./${schemaFile}`,
     '# What is to be moved, from where to where. Every key is described in docs/sheet.md.',
   );
-  put(0, 'name', a.name, 'names this move in reports and left-over folders');
+  put(0, 'name', a.name, 'names this move in reports and folders');
   section('old', 'The site as it is. It is only read.');
   put(1, 'address', a.oldAddress, 'where visitors find it now');
   put(1, 'also', a.also, 'other addresses it has been served under');
   if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
   put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
-  if (isFar(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to get in there', loginExample);
+  if (isFar(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to log in there', loginExample);
   put(
     1,
     'database',
@@ -84,8 +84,8 @@ export function writeSheet(a: SheetAnswers): string {
     'a dump of its database, or from: configuration',
     '{ dump: old.sql.gz }',
   );
-  section('new', 'The site as it shall be.');
-  put(1, 'address', a.newAddress, 'where visitors shall find it');
+  section('new', 'The site as it is to be.');
+  put(1, 'address', a.newAddress, 'where visitors will find it');
   put(
     1,
     'reach',
@@ -93,33 +93,33 @@ export function writeSheet(a: SheetAnswers): string {
     'where it answers before the DNS leads there, for check',
     'http://198.51.100.20',
   );
-  put(1, 'files', a.newFiles, 'what stands there is kept until tidy', './new/htdocs');
-  if (isFar(a.newFiles)) put(1, 'login', a.newLogin, 'how to get in there', loginExample);
-  put(1, 'probe', a.probe ?? false, 'ask the host’s PHP by a file that takes itself away');
+  put(1, 'files', a.newFiles, 'what is there is kept until tidy', './new/htdocs');
+  if (isFar(a.newFiles)) put(1, 'login', a.newLogin, 'how to log in there', loginExample);
+  put(1, 'probe', a.probe ?? false, 'ask the host’s PHP with a file that removes itself');
   lines.push('  database:');
-  put(2, 'server', a.newServer, 'as the new configuration shall say', 'mysql://user@localhost/name');
+  put(2, 'server', a.newServer, 'as the new configuration is to have it', 'mysql://user@localhost/name');
   const password = a.newServer === undefined ? undefined : `\${${a.passwordVariable ?? 'NEW_DB_PASSWORD'}}`;
   put(2, 'password', password, 'taken from the environment or .env', '${NEW_DB_PASSWORD}');
   put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one', 'new_');
   put(2, 'dump', a.newDump, 'leave the finished dump here and load nothing', 'finished.sql.gz');
   section('take', 'What to take. Patterns are those of gitignore.');
-  put(1, 'files', { without: a.without }, 'caches and logs are made anew by the site');
+  put(1, 'files', { without: a.without }, 'the site makes caches and logs again');
   put(1, 'database', { tables: { without: [] } }, 'table names, with * for any characters');
   section('rewrite', 'What to change in the data beyond the addresses above.');
   put(1, 'pairs', a.pairs ?? [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
   put(1, 'mail', false, 'also move mail addresses at the old host');
-  put(1, 'open-base64', a.openBase64 ?? false, 'also change old addresses that stand in Base64');
+  put(1, 'open-base64', a.openBase64 ?? false, 'also change old addresses in Base64');
   put(1, 'mend', false, 'repair damaged serialized values where that is beyond doubt');
   put(1, 'leave', a.leave, 'table.column patterns to leave as they are');
-  section('configure', 'How the new site shall be set up beyond its database and addresses.');
+  section('configure', 'How the new site is set up beyond its database and addresses.');
   put(1, 'search-engines', a.searchEngines ?? 'keep', 'hide it from them, show it to them, or keep what is');
   put(1, 'debug', 'off', 'off shows visitors no errors; keep leaves it');
   put(1, 'maintenance', 'keep', 'on or off for its maintenance page, or keep what is');
   put(1, 'fresh-keys', false, 'new keys for cookies, which logs everybody out');
-  section('redirects', 'How the old address shall send visitors on.');
+  section('redirects', 'How the old address redirects visitors.');
   put(1, 'server', a.webServer ?? usualDialect, choiceOf(dialectNames));
   if (a.oldRecord && a.newRecord) {
-    section('dns', 'The records that shall change at the cutover.');
+    section('dns', 'The records that change at the cutover.');
     put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');
     if (a.resolvers) put(1, 'resolvers', a.resolvers, 'who is asked for the records');
   } else {

@@ -1,6 +1,6 @@
 import { type Dialect, endOfString, openLiteral } from './literal.js';
 
-/** A cell's value as bytes; null for NULL, undefined for an expression that only a server can work out. */
+/** A cell's value as bytes; null for NULL, undefined for an expression that only a server can compute. */
 export type Cell = Buffer | null | undefined;
 
 /** Opens the cells of rows that a scanner passes on piece by piece (see `DumpVisitor.rowBytes`). */
@@ -12,7 +12,7 @@ export class RowCells {
     this.take = take;
   }
 
-  /** Takes a piece of rows as they stand in the dump; it ends where a literal or a mark does. */
+  /** Takes a piece of rows as they are in the dump; it ends where a literal or a mark does. */
   push(piece: string, dialect: Dialect): void {
     const s = this.rest + piece;
     let at = 0;

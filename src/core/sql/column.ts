@@ -26,7 +26,7 @@ export function writingOf({ type, charset }: Column): Writing {
 }
 
 /**
- * What stands before a column's strings: bytes say that they are, and text says in which character set it is written
+ * What is before a column's strings: bytes say that they are, and text says in which character set it is written
  * where the column itself has another one.
  * @param spoken the character set of the dump
  */

@@ -4,7 +4,7 @@ import { unquoteName } from './tokens.js';
 export interface TableShape {
   readonly name: string;
   readonly columns: readonly string[];
-  /** By column: its type without length, in small letters, and whether it is worked out from others. */
+  /** By column: its type without length, in small letters, and whether it is computed from others. */
   readonly types: readonly { readonly type: string; readonly generated: boolean }[];
 }
 

@@ -9,7 +9,7 @@ export interface Dialect {
 /** A literal's value, and what is needed to carry a change of the value back to the literal. */
 export interface OpenLiteral {
   readonly value: ByteString;
-  /** Offsets in the value of the bytes that two bytes of the literal stand for. */
+  /** Offsets in the value of the bytes that two bytes of the literal mean. */
   readonly escapes: readonly number[];
 }
 
@@ -83,7 +83,7 @@ export class EscapedText {
     }
   }
 
-  /** How many bytes write a double quote at an offset; 0 where none stands. */
+  /** How many bytes write a double quote at an offset; 0 where none is. */
   quoteAt(at: number): number {
     const code = this.s.charCodeAt(at);
     if (code === 0x22) return 1;

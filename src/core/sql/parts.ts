@@ -2,7 +2,7 @@ import { asBytes, type ByteString, bufferOf } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
 import { type DumpStatement, DumpStatements } from './statements.js';
 
-/** One packed piece of a dump that can be loaded by itself after those before it. */
+/** One packed piece of a dump that can be loaded on its own after those before it. */
 export interface DumpPart {
   /** From 1. */
   readonly number: number;
@@ -66,7 +66,7 @@ export class DumpParts {
       return;
     }
     const line = written(sql, kind);
-    // Packed by itself it is never smaller than its share of the whole piece.
+    // Packed on its own it is never smaller than its share of the whole piece.
     const bytes = this.pack(bufferOf(line)).length;
     if (this.lines.length > 0 && this.packedBytes + bytes > this.limit) this.end();
     if (this.lines.length === 0) this.begin();
@@ -106,7 +106,7 @@ export class DumpParts {
   }
 }
 
-/** A statement as it stands in a file; what has statements of its own in it gets a delimiter of its own. */
+/** A statement as it is in a file; what has statements of its own in it gets a delimiter of its own. */
 function written(sql: ByteString, kind: DumpStatement['kind']): ByteString {
   const holdsOthers =
     kind === 'structure' && sql.includes(';') && /\b(?:begin|trigger|procedure|function|event)\b/i.test(sql);

@@ -6,7 +6,7 @@ import type { Dialect } from './literal.js';
 export const stops = {
   /** All of the window was gone through. */
   atEnd: 0,
-  /** After a literal that is to be shown: it lies between `start` and `end`. */
+  /** After a literal that is to be shown: it is between `start` and `end`. */
   atLiteral: 1,
   /** Before what may be a literal in hex. */
   atHex: 2,
@@ -20,7 +20,7 @@ export const stops = {
   inLiteral: 6,
 } as const;
 
-/** The layout of the state is told in kernels/rows.ts. */
+/** The layout of the state is described in kernels/rows.ts. */
 const at = 0;
 const depth = 1;
 const column = 2;
@@ -78,7 +78,7 @@ const showings: Record<Showing, number> = {
   always: 1,
 };
 
-/** Who is told what was passed over. */
+/** Who receives what was skipped. */
 interface PassedVisitor {
   rowsEnded?(count: number): void;
   literalsPassed?(column: number, literals: number): void;
@@ -86,7 +86,7 @@ interface PassedVisitor {
 }
 
 /**
- * Goes through the rows of INSERTs from one thing that is to be shown to the next, and counts what it passes over:
+ * Goes through the rows of INSERTs from one thing that is to be shown to the next, and counts what it skips:
  * rows, and literals by their column. Offsets are those of the window.
  */
 export class RowLexer {
@@ -101,7 +101,7 @@ export class RowLexer {
   /** So many columns at least have it said which of their literals are shown. */
   private shown = columns;
   private bytes: Uint8Array = this.kept;
-  /** The offset of the first byte of the window that lies in the memory. */
+  /** The offset of the first byte of the window that is in the memory. */
   private base = 0;
 
   /** @param list takes the edits that the kernels note */
@@ -135,7 +135,7 @@ export class RowLexer {
     return this.state[end]!;
   }
 
-  /** The column in which it stands, from 0. */
+  /** The column in which it is, from 0. */
   get column(): number {
     return this.state[column]!;
   }
@@ -145,7 +145,7 @@ export class RowLexer {
     return this.state[depth]!;
   }
 
-  /** Where the row in which it stands begins; negative where that was before the window. */
+  /** Where the row in which it is begins; negative where that was before the window. */
   get rowStart(): number {
     return this.state[rowStart]!;
   }
@@ -195,7 +195,7 @@ export class RowLexer {
 
   /**
    * Goes on to the next stop.
-   * @param quietUntil literals that end not after it are passed over, where anchors are not known
+   * @param quietUntil literals that end not after it are skipped, where anchors are not known
    * @param ending whether the window is the last one
    * @param passing an offset at which no delimiter is seen
    */
@@ -225,7 +225,7 @@ export class RowLexer {
     }
   }
 
-  /** Tells what was passed over on the way to a stop, and what edits were noted. Call it at each stop. */
+  /** Reports what was skipped on the way to a stop, and what edits were noted. Call it at each stop. */
   passed(visitor: PassedVisitor): void {
     const { state, memory } = this;
     if (state[rows] !== 0) {
@@ -239,8 +239,8 @@ export class RowLexer {
       memory.writeInt32LE(0, countsAt + 4 * i);
     }
     state[touched] = 0;
-    const told = this.list.count;
+    const before = this.list.count;
     this.list.count = state[editCount]!;
-    if (told < this.list.count) this.list.tell(told, (...noted) => visitor.noted?.(...noted));
+    if (before < this.list.count) this.list.replay(before, (...noted) => visitor.noted?.(...noted));
   }
 }

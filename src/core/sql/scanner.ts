@@ -9,7 +9,7 @@ import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned 
 /** The head of an INSERT or REPLACE, before its rows. Offsets are in the text that is given with it. */
 export interface InsertHead {
   readonly table: string;
-  /** Where the table's name stands, with its quotes and the database's name if there is one. */
+  /** Where the table's name is, with its quotes and the database's name if there is one. */
   readonly nameStart: number;
   readonly nameEnd: number;
   /** The columns that it lists, or undefined where it lists none. */
@@ -23,7 +23,7 @@ export interface CellLiteral {
   readonly end: number;
   /** The character code of its quotes. */
   readonly quote: number;
-  /** Which column of the row it stands in, from 0. */
+  /** Which column of the row it is in, from 0. */
   readonly column: number;
 }
 
@@ -45,7 +45,7 @@ export interface DumpVisitor {
   insert?(head: InsertHead, s: ByteString, start: number, end: number): readonly Edit[] | undefined;
   /**
    * Finds what is to be rewritten in a new window, and leaves it where the workbench keeps anchors: the kernels then
-   * rewrite what they can, and show the rest. Undefined where they shall not.
+   * rewrite what they can, and show the rest. Undefined where they must not.
    */
   anchors?(bytes: Buffer): number | undefined;
   /**
@@ -61,11 +61,11 @@ export interface DumpVisitor {
   literalsPassed?(column: number, literals: number): void;
   /** A literal in hex; `start` and `end` bound its digits. */
   hex?(s: ByteString, start: number, end: number, column: number): readonly Edit[] | undefined;
-  /** So many rows came to their end. It is told before anything is shown that stands after them. */
+  /** So many rows have ended. It is called before anything is shown that is after them. */
   rowsEnded?(count: number): void;
   /** A row is at its end: the offset after its closing bracket. Edits may take in the comma after it. */
   row?(end: number, stretch: Stretch): readonly Edit[] | undefined;
-  /** Bytes of rows as they stand in the dump, brackets and commas with them. */
+  /** Bytes of rows as they are in the dump, brackets and commas with them. */
   rowBytes?(stretch: Stretch, start: number, end: number): void;
   /** Any other statement, whole, without its delimiter. */
   statement?(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined;
@@ -104,7 +104,7 @@ export class DumpScanner {
   private lastWindow = 0;
   private mode: 'between' | 'rows' = 'between';
   private delimiter = ';';
-  /** The table whose rows are read, as it is and as it stands there. */
+  /** The table whose rows are read, as it is and as it is there. */
   private table = '';
   private name = '';
   private readonly lexer: RowLexer;
@@ -206,11 +206,11 @@ export class DumpScanner {
     this.need = rest > bytes.length / 2 ? Math.min(rest * 2, longestValue + 1) : 0;
     if (last && rest > 0) throw this.truncated('inside a statement');
     if (rest > largestStatement && this.mode === 'between') {
-      throw this.damage('a statement goes on without an end', 'Check that this is an SQL dump');
+      throw this.damage('a statement has no end', 'Check that this is an SQL dump');
     }
     if (rest > longestValue) {
       throw this.damage(
-        `a value of the table ${this.table} goes on without an end`,
+        `a value of the table ${this.table} has no end`,
         'Check that this is an SQL dump, and that it was not changed by an editor or a transfer',
       );
     }
@@ -273,7 +273,7 @@ export class DumpScanner {
     }
     if (!opensStatement(s, at)) {
       throw this.damage(
-        `what stands at byte ${this.offset + at} is not SQL: ${JSON.stringify(s.slice(at, at + 40))}`,
+        `what is at byte ${this.offset + at} is not SQL: ${JSON.stringify(s.slice(at, at + 40))}`,
         'Check that this is an SQL dump, and that it was not changed by an editor or a transfer',
       );
     }

@@ -7,14 +7,14 @@ import { unquoteName } from './tokens.js';
 export interface DumpStatement {
   readonly sql: ByteString;
   readonly kind: StatementKind;
-  /** The table whose rows it puts, changes or takes away; empty for every other statement. */
+  /** The table whose rows it puts, changes or removes; empty for every other statement. */
   readonly table: string;
   /** Rows that it puts there. */
   readonly rows: number;
 }
 
 /**
- * What a statement is to a load: `rows` and other `data`; `structure`, which a server commits by itself; `session`,
+ * What a statement is to a load: `rows` and other `data`; `structure`, which a server commits on its own; `session`,
  * which must be said again on a new connection; `own`, which the load does itself (transactions and locks);
  * `elsewhere`, which works on other databases, users or the server.
  */
@@ -36,7 +36,7 @@ function kindOf(bare: string): StatementKind {
   return kinds.find(([pattern]) => pattern.test(bare))?.[1] ?? 'elsewhere';
 }
 
-/** The table of a statement on rows, with what may stand before its name (such as IGNORE) passed over. */
+/** The table of a statement on rows, with what may be before its name (such as IGNORE) skipped. */
 const tableIn =
   /^(?:insert|replace|update|delete)(?:\s+(?:low_priority|high_priority|delayed|quick|ignore))*(?:\s+(?:into|from))?\s+(`(?:[^`]|``)+`|"(?:[^"]|"")+"|[\w$\x80-\xff]+)/i;
 

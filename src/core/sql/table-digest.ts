@@ -8,7 +8,7 @@ import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 export interface TableContent {
   readonly table: string;
   readonly rows: number;
-  /** SHA-256 of its rows as they stand in the dump. */
+  /** SHA-256 of its rows as they are in the dump. */
   readonly digest: string;
 }
 

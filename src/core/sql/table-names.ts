@@ -3,7 +3,7 @@ import { asBytes, type Edit } from '../bytes.js';
 const token =
   /'(?:[^'\\]|\\.|'')*'|"((?:[^"\\]|\\.|"")*)"|`((?:[^`]|``)+)`|--\s[^\n]*|#[^\n]*|\/\*M?!\d*|\/\*[^!][^*]*(?:\*(?!\/)[^*]*)*\*\/|([A-Za-z_$\x80-\xff][\w$\x80-\xff]*)|[^\s\w]|\d+/gs;
 
-/** Words after which a table's name stands (perhaps with a database's name before it). */
+/** Words after which a table's name is (perhaps with a database's name before it). */
 const before = new Set([
   'table',
   'tables',
@@ -20,7 +20,7 @@ const before = new Set([
 const lists = new Set(['table', 'tables', 'exists', 'from', 'view']);
 
 /**
- * Edits that rename tables in a statement that is not an INSERT of rows: where a name stands after a word such as
+ * Edits that rename tables in a statement that is not an INSERT of rows: where a name is after a word such as
  * TABLE, FROM or REFERENCES, in the list that follows one, or before a full stop. Strings and comments are left.
  * @param rename the new name of a table, or undefined where it keeps its own
  */
@@ -39,7 +39,7 @@ export function renameTables(
   for (let found = token.exec(text); found; found = token.exec(text)) {
     const [whole, ansi, quoted, bare] = found;
     if (/^(?:--\s|#|\/\*)/.test(whole)) continue;
-    // Where a name stands, double quotes are those of ANSI mode; elsewhere they may be a string's.
+    // Where a name is, double quotes are those of ANSI mode; elsewhere they may be a string's.
     const name = quoted?.replaceAll('``', '`') ?? ansi ?? bare;
     const next = name === undefined ? undefined : rename(name);
     if (next !== undefined) {

@@ -1,7 +1,7 @@
 import escapeStringRegexp from 'escape-string-regexp';
 import { type Dialect, endOfString } from './literal.js';
 
-/** What the functions here give where the end of something does not stand in the window yet. */
+/** What the functions here give where the end of something is not in the window yet. */
 export const needMore = -1;
 
 /** The offset after a literal `0x…` or `X'…'` that begins at `at`; `at` where none does. */
@@ -37,7 +37,7 @@ export function endOfAside(s: string, at: number, last: boolean): number {
   return last ? s.length : needMore;
 }
 
-/** Where the delimiter of the statement that begins at `at` stands, outside strings, names and comments. */
+/** Where the delimiter of the statement that begins at `at` is, outside strings, names and comments. */
 export function endOfStatement(
   s: string,
   at: number,

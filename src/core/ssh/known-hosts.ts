@@ -5,7 +5,7 @@ export type Knowledge = 'known' | 'changed' | 'revoked' | 'unknown';
 
 /**
  * Looks a host's key up in the text of a `known_hosts` file (sshd(8), "SSH_KNOWN_HOSTS FILE FORMAT"): plain and
- * hashed names, patterns, ports in brackets, and the markers `@revoked` and `@cert-authority` (which is passed over).
+ * hashed names, patterns, ports in brackets, and the markers `@revoked` and `@cert-authority` (which is skipped).
  * @param key the public key as it comes over the wire
  */
 export function lookUpHost(text: string, host: string, port: number, key: Buffer): Knowledge {

@@ -17,7 +17,7 @@ export const sizePattern = /^(\d+(?:\.\d+)?)\s*(?:([kmgt])(i?)b|b)?$/i;
 
 /**
  * Bytes of a size as people write it; `MB` is a million, `MiB` 1024 × 1024.
- * @param where it stands, for the message
+ * @param where it is, for the message
  * @throws UsageError where it is no size
  */
 export function parseSize(text: string, where: string): number {

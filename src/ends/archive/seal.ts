@@ -38,7 +38,7 @@ export async function* unsealed(
   try {
     plain = await decrypter.decrypt(streamOf(rest));
   } catch (cause) {
-    // What came of reading the file is told as that.
+    // Errors of reading the file keep their own message.
     if (cause instanceof PorterError) throw cause;
     throw new UsageError(
       {

@@ -10,7 +10,7 @@ import type { FilesEnd } from '../files/files-end.js';
 import { LocalFiles } from '../files/local.js';
 import type { Crate, CrateManifest } from '../move-folder/crate.js';
 
-/** Where the content of files lies whose names are not UTF-8 and cannot stand in a POSIX tar: by checksum. */
+/** Where the content of files lies whose names are not UTF-8 and cannot be in a POSIX tar: by checksum. */
 const byChecksum = 'files.by-checksum';
 
 /** The lists of the crate and the folder that each is of. */
@@ -18,7 +18,7 @@ const lists = { 'files.ndjson': 'files', 'above.ndjson': 'above' } as const;
 
 /**
  * The crate as one POSIX tar (pax, IEEE Std 1003.1): the manifest first, then its parts and files.
- * @param done is told of each file
+ * @param done is called with each file
  */
 export async function* tarOf(
   crate: Crate,
@@ -63,17 +63,18 @@ async function putEntry(
   entry: CheckedEntry,
 ): Promise<void> {
   const { path, type, size, mode, to } = entry;
-  const told = bytesOfText(textOf(path)) === path;
-  const name = told ? `${folder}/${textOf(path)}` : `${byChecksum}/${entry.sha256}`;
+  const isReadable = bytesOfText(textOf(path)) === path;
+  const name = isReadable ? `${folder}/${textOf(path)}` : `${byChecksum}/${entry.sha256}`;
   const mtime = new Date(entry.mtime);
   if (type === 'file') {
     const file = packed.entry({ name, size, mode, mtime }) as unknown as NodeJS.WritableStream;
     await pipeline(end.read(path), file);
-  } else if (told && type === 'folder') packed.entry({ name: `${name}/`, type: 'directory', mode, mtime });
-  else if (told) packed.entry({ name, type: 'symlink', linkname: textOf(to!), mode, mtime });
+  } else if (isReadable && type === 'folder')
+    packed.entry({ name: `${name}/`, type: 'directory', mode, mtime });
+  else if (isReadable) packed.entry({ name, type: 'symlink', linkname: textOf(to!), mode, mtime });
 }
 
-/** What may stand at the top of an archived crate. */
+/** What may be at the top of an archived crate. */
 const known =
   /^(?:crate\.json|files\.ndjson|above\.ndjson|database\.sql\.gz|files|above|files\.by-checksum)$/;
 
@@ -96,7 +97,7 @@ export async function unpackCrate(
     new DamageError({
       doing: `Unpacking ${archive}`,
       cause: `${JSON.stringify(what)}: ${cause}`,
-      remedy: 'Do not use this crate; take it anew from whom you trust',
+      remedy: 'Do not use this crate; get it again from somebody you trust',
     });
   let entries = 0;
   try {
@@ -136,7 +137,7 @@ export async function settleCrate(crate: Crate): Promise<void> {
     for await (const entry of crate.entries(list)) {
       if (entry.type === 'link') await end.makeLink(entry.path, entry.to!);
       else if (entry.type === 'file') {
-        // One that is missing is told when all is verified.
+        // One that is missing is reported when all is verified.
         if (await end.entry(entry.path)) await end.setLike(entry.path, entry);
       } else {
         await end.makeFolder(entry.path, entry.mode);

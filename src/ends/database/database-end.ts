@@ -42,7 +42,7 @@ export interface DatabaseConnection {
     readonly charset: string | undefined;
     readonly timeZone: string | undefined;
   }): Promise<void>;
-  /** What the rows of a table come to, read back. */
+  /** The content of a table's rows, read back. */
   content(table: string, columns: readonly Column[]): Promise<TableContent>;
   /** Removes tables, views and programs, whatever keys lead to them. */
   drop(objects: readonly DatabaseObject[]): Promise<void>;
@@ -126,7 +126,7 @@ export type RefusalKind = Extract<
   'unreachable' | 'credentials' | 'no such database' | 'refused'
 >;
 
-/** What an edit came to. */
+/** The result of an edit. */
 export interface EditCount {
   /** Rows that were changed or removed. */
   readonly rows: number;
@@ -153,7 +153,7 @@ export interface LoadOptions {
   readonly progress?: (bytesRead: number) => void;
 }
 
-/** What a load came to. */
+/** The result of a load. */
 export interface LoadDone {
   /** What was changed so that the server takes the dump, and how often. */
   readonly fitted: Fitted;

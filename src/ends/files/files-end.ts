@@ -6,23 +6,23 @@ import type { Content, FileToWrite } from '../content.js';
 export interface FilesEnd {
   /** As the sheet names it, for messages. */
   readonly place: string;
-  /** Whether a network lies between. */
+  /** Whether a network is between. */
   readonly far: boolean;
   /** How many files are best worked on at once. */
   readonly atOnce: number;
   /** How many streams of files are best taken or given at once. */
   readonly streams: number;
-  /** Whether a file that is there in part can be gone on with; some servers let nobody append. */
-  readonly goesOn: boolean;
+  /** Whether a file that is there in part can be resumed; some servers let nobody append. */
+  readonly canResume: boolean;
   /** Whether names that are not UTF-8 come through. */
   readonly namesAreBytes: boolean;
   /** Whether symbolic links can be made. */
   readonly makesLinks: boolean;
-  /** Whether a name can be told to the end at all. */
+  /** Whether a name can be sent to the end at all. */
   takesName(path: ByteString): boolean;
   /** Whether commands can be run where the files lie. */
   runsCommands(): Promise<boolean>;
-  /** Bytes and files for which there is room, where the end can tell; nothing is known of a place that is not there. */
+  /** Bytes and files for which there is room, where the end can say; nothing is known of a place that is not there. */
   room(): Promise<{ readonly bytes: number; readonly files: number | undefined } | undefined>;
   /** Whether the place itself is there, as a folder. */
   isThere(): Promise<boolean>;
@@ -31,7 +31,7 @@ export interface FilesEnd {
    * is entered.
    */
   list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry>;
-  /** The entry at a path, or undefined where nothing is. A link is told as a link. */
+  /** The entry at a path, or undefined where nothing is. A link is reported as a link. */
   entry(path: ByteString): Promise<FileEntry | undefined>;
   /** The entries at several paths, in their order, where it takes less to ask for them together. */
   entriesAt?(paths: readonly ByteString[]): Promise<readonly (FileEntry | undefined)[]>;
@@ -55,7 +55,7 @@ export interface FilesEnd {
   writeMany?(files: AsyncIterable<FileToWrite>, signal: AbortSignal): Promise<boolean>;
   /**
    * Writes a file, making the folders above it; mode and time are set when given, once it is whole.
-   * @param from the offset at which to go on with a file that is there; the content is what follows
+   * @param from the offset at which to continue with a file that is there; the content is what follows
    */
   write(
     path: ByteString,
@@ -69,8 +69,8 @@ export interface FilesEnd {
   finishFolder(path: ByteString, like: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void>;
   /** Removes a file, or a folder with all in it; nothing where nothing is. */
   remove(path: ByteString): Promise<void>;
-  /** Gives something another name; nothing may stand there. */
+  /** Gives something another name; nothing may be there. */
   rename(from: ByteString, to: ByteString): Promise<void>;
-  /** Puts a file under another name, in place of a file that stands there. */
+  /** Puts a file under another name, in place of a file that is there. */
   replace(from: ByteString, to: ByteString): Promise<void>;
 }

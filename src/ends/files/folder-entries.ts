@@ -42,7 +42,7 @@ export class FolderEntries {
     this.held = [];
   }
 
-  /** All of them, once they are all there, some at a time; what was told twice comes once. */
+  /** All of them, once they are all there, some at a time; what was reported twice comes once. */
   async *inOrder(): AsyncIterable<readonly FileEntry[]> {
     const rest = sorted(this.held);
     let last: string | undefined;

@@ -18,7 +18,7 @@ export const ftpProtocol: FilesProtocol = {
       open: (path, place) => new FtpFiles(session, place, path),
       limitConnections: most => session.keepTo(most),
       onWaiting: report => {
-        session.tell = report;
+        session.report = report;
       },
       close: () => session.close(),
     };

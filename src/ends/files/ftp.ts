@@ -38,7 +38,7 @@ export class FtpFiles implements FilesEnd {
     return this.session.atOnce;
   }
 
-  get goesOn(): boolean {
+  get canResume(): boolean {
     return this.session.appends;
   }
 
@@ -50,19 +50,19 @@ export class FtpFiles implements FilesEnd {
     return undefined;
   }
 
-  /** A line end would end the command in which the name stands. */
+  /** A line end would end the command in which the name is. */
   takesName(path: ByteString): boolean {
     return !/[\r\n\0]/.test(path);
   }
 
   async isThere(): Promise<boolean> {
     try {
-      // A listing of what is not there is empty at some servers; only going there tells.
+      // A listing of what is not there is empty at some servers; only changing into it shows.
       await this.session.do(client => client.cd(this.root));
       return true;
     } catch (error) {
       if (isMissing(error)) return false;
-      throw trouble(error, `Looking at ${this.place}`);
+      throw toFtpError(error, `Looking at ${this.place}`);
     }
   }
 
@@ -100,13 +100,13 @@ export class FtpFiles implements FilesEnd {
           yield chunk;
         }
       } catch {
-        // What went wrong is told by the transfer itself.
+        // What went wrong is reported by the transfer itself.
       }
       const error = await done;
       if (!error) return;
       // After a lost connection it resumes behind the last byte that was passed on.
-      if (!(error instanceof ConnectionLost)) throw trouble(error, `Reading ${this.show(path)}`);
-      await backOff.wait(this.session.tell, error);
+      if (!(error instanceof ConnectionLost)) throw toFtpError(error, `Reading ${this.show(path)}`);
+      await backOff.wait(this.session.report, error);
     }
   }
 
@@ -120,7 +120,7 @@ export class FtpFiles implements FilesEnd {
     );
   }
 
-  /** @throws ConnectionLost when the connection was lost meanwhile and waited for; the content must then be given anew */
+  /** @throws ConnectionLost when the connection was lost meanwhile and waited for; the content must then be given again */
   async write(
     path: ByteString,
     content: Content,
@@ -144,16 +144,16 @@ export class FtpFiles implements FilesEnd {
       this.backOff = undefined;
     } catch (error) {
       if (from > 0 && this.session.appends && !isFull(error)) {
-        // ProFTPD refuses to append unless it is told to, and may end the data connection before it says so.
+        // ProFTPD refuses to append unless it is configured to, and may end the data connection before it says so.
         this.session.appends = false;
         throw new ConnectionLost(`${this.show(path)} cannot be resumed`, { cause: error });
       }
       if (error instanceof ConnectionLost) {
         this.backOff ??= this.session.backOff();
-        await this.backOff.wait(this.session.tell, error);
+        await this.backOff.wait(this.session.report, error);
         throw error;
       }
-      throw trouble(error, `Writing ${this.show(path)}`);
+      throw toFtpError(error, `Writing ${this.show(path)}`);
     } finally {
       source.destroy();
     }
@@ -167,7 +167,7 @@ export class FtpFiles implements FilesEnd {
         await client.sendIgnoringError(`SITE CHMOD ${(mode | 0o700).toString(8)} ${far}`);
       });
     } catch (error) {
-      throw trouble(error, `Making the folder ${this.show(path)}`);
+      throw toFtpError(error, `Making the folder ${this.show(path)}`);
     }
   }
 
@@ -203,7 +203,7 @@ export class FtpFiles implements FilesEnd {
         entry.type === 'folder' ? client.removeEmptyDir(this.at(path)) : client.remove(this.at(path)),
       );
     } catch (error) {
-      if (!isMissing(error)) throw trouble(error, `Removing ${this.show(path)}`);
+      if (!isMissing(error)) throw toFtpError(error, `Removing ${this.show(path)}`);
     }
   }
 
@@ -214,7 +214,7 @@ export class FtpFiles implements FilesEnd {
     } catch (error) {
       // Done already, before a link was lost: the far side has it under its new name.
       if (isMissing(error) && !(await this.entry(from)) && (await this.entry(to))) return;
-      throw trouble(error, `Renaming ${this.show(from)} to ${this.show(to)}`);
+      throw toFtpError(error, `Renaming ${this.show(from)} to ${this.show(to)}`);
     }
   }
 
@@ -246,7 +246,7 @@ export class FtpFiles implements FilesEnd {
     yield await this.entriesIn(folder);
   }
 
-  /** What lies in the folders of some paths, by path; each folder is listed once. */
+  /** What is in the folders of some paths, by path; each folder is listed once. */
   private async entriesBeside(
     paths: readonly ByteString[],
     signal?: AbortSignal,
@@ -274,7 +274,7 @@ export class FtpFiles implements FilesEnd {
     try {
       found = await this.session.do(client => client.list(far));
     } catch (error) {
-      throw trouble(error, `Listing ${this.show(folder)}`);
+      throw toFtpError(error, `Listing ${this.show(folder)}`);
     }
     const entries: FileEntry[] = [];
     for (const info of found) {
@@ -293,7 +293,7 @@ export class FtpFiles implements FilesEnd {
       throw new DamageError({
         doing: `Looking in ${this.place}`,
         cause: `the path ${JSON.stringify(textOf(path))} leads out of it, or has a line end in it`,
-        remedy: 'Do not use what gave this path; take it anew',
+        remedy: 'Do not use what gave this path; take it again',
       });
     }
     return `${this.root === '/' ? '' : this.root}/${path}`;
@@ -331,13 +331,13 @@ function entryOf(path: ByteString, info: FileInfo): FileEntry | undefined {
     type,
     size: type === 'file' ? info.size : 0,
     mode,
-    // Without a sure time, what was taken before cannot be told from what has changed since.
+    // Without a sure time, what was taken before cannot be distinguished from what has changed since.
     mtime: info.modifiedAt?.getTime() ?? timeOfListing(info.rawModifiedAt, Date.now()) ?? Date.now(),
     to: type === 'link' ? asBytes(info.link ?? '') : undefined,
   };
 }
 
-/** Nothing stands at a path. */
+/** Nothing is at a path. */
 class Missing extends Error {}
 
 /** 550 says that something is not there, or may not be had; servers differ in the words. */
@@ -352,7 +352,7 @@ function isMissing(error: unknown): boolean {
   );
 }
 
-function trouble(error: unknown, doing: string): unknown {
+function toFtpError(error: unknown, doing: string): unknown {
   if (isMissing(error)) return new Missing(`${doing}: it is not there`, { cause: error });
   if (!isFtpError(error)) return toPorterError(error, doing);
   const { code, message } = error;

@@ -13,7 +13,7 @@ export type Listing = (folder: ByteString) => AsyncIterable<readonly FileEntry[]
 
 /**
  * Everything below a place in the order of the paths' bytes, and so a folder before what is in it.
- * @param skip is asked again before a folder is entered, for it may have been taken away meanwhile
+ * @param skip is asked again before a folder is entered, for it may have been removed meanwhile
  */
 export async function* listTree(
   listing: Listing,

@@ -38,7 +38,7 @@ export class LocalFiles implements FilesEnd {
   readonly makesLinks = true;
   readonly atOnce = 32;
   readonly namesAreBytes = true;
-  readonly goesOn = true;
+  readonly canResume = true;
   readonly streams = 1;
   private readonly root: Buffer;
   /** What comes before a path, as bytes. */
@@ -219,7 +219,7 @@ export class LocalFiles implements FilesEnd {
       throw new DamageError({
         doing: `Looking in ${this.place}`,
         cause: `the path ${JSON.stringify(textOf(path))} leads out of it`,
-        remedy: 'Do not use what gave this path; take it anew',
+        remedy: 'Do not use what gave this path; take it again',
       });
     }
     return Buffer.from(this.above + path, 'latin1');
@@ -251,7 +251,7 @@ function readSmall(path: Buffer): Buffer | undefined {
   }
 }
 
-/** Writes a small file anew, at once: to come back later five times takes longer than all of it. */
+/** Writes a small file again, at once: to come back later five times takes longer than all of it. */
 function writeSmall(path: Buffer, content: Buffer, mode: number, mtime: number): void {
   const file = openSync(path, 'wx', 0o600);
   try {
@@ -263,7 +263,7 @@ function writeSmall(path: Buffer, content: Buffer, mode: number, mtime: number):
   }
 }
 
-/** Writes a file anew, or goes on with one. Nothing of the content is taken before the file is open. */
+/** Writes a file again, or continues with one. Nothing of the content is taken before the file is open. */
 async function writeFile(
   path: Buffer,
   content: Content,

@@ -2,7 +2,7 @@ import { chown, open, rename, rm, stat } from 'node:fs/promises';
 import { whileDoing } from '../system-errors.js';
 
 /**
- * Puts other content in place of a file, by way of a temporary one beside it: whoever reads sees the one or the other,
+ * Puts other content in place of a file, through a temporary one beside it: a reader sees the one or the other,
  * never half of it. The mode is kept, and the owner where the account may give files away.
  * @param file its path as bytes
  */

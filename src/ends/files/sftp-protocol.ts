@@ -19,7 +19,7 @@ export const sftpProtocol: FilesProtocol = {
       open: (path, place) => new SftpFiles(session, place, path),
       connectAhead: () => session.connectAhead(),
       onWaiting: report => {
-        session.tell = report;
+        session.report = report;
       },
       close: () => session.close(),
     };

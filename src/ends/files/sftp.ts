@@ -13,7 +13,7 @@ import {
   piece,
   ReadAhead,
   readPart,
-  trouble,
+  toSftpError,
 } from '../ssh/requests.js';
 import type { SshSession } from '../ssh/session.js';
 import { Writing } from '../ssh/writing.js';
@@ -30,7 +30,7 @@ export class SftpFiles implements FilesEnd {
   /** Each has a window of its own, which a long line needs. */
   readonly streams = 3;
   readonly namesAreBytes = false;
-  readonly goesOn = true;
+  readonly canResume = true;
   private readonly session: SshSession;
   private readonly root: string;
   private readonly commands: FarCommands;
@@ -89,10 +89,10 @@ export class SftpFiles implements FilesEnd {
     const found = await finding.finally(() => {
       this.finding = undefined;
     });
-    const told = async function* (folder: ByteString) {
+    const listed = async function* (folder: ByteString) {
       yield found?.get(folder) ?? [];
     };
-    yield* listTree(found ? told : folder => this.entriesIn(folder), skip, signal);
+    yield* listTree(found ? listed : folder => this.entriesIn(folder), skip, signal);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
@@ -111,7 +111,7 @@ export class SftpFiles implements FilesEnd {
 
   async entriesAt(paths: readonly ByteString[]): Promise<readonly (FileEntry | undefined)[]> {
     const asked = Promise.all(paths.map(path => this.entry(path)));
-    // A listing that is under way may tell them sooner, for a channel for files takes longer to open.
+    // A listing that is under way may know them sooner, since a channel for files takes longer to open.
     asked.catch(() => {});
     const listed = this.finding?.then(found => (found && entriesAmong(found, paths)) ?? asked);
     return listed ? Promise.any([listed, asked]).catch(() => asked) : asked;
@@ -125,7 +125,7 @@ export class SftpFiles implements FilesEnd {
     try {
       for (;;) {
         const chunks = await this.session.files(async sftp => {
-          // After a lost link it goes on behind what was passed on.
+          // After a lost connection it continues behind what was passed on.
           if (open?.sftp !== sftp) {
             const handle = await call<Buffer>(done => sftp.open(far, 'r', done));
             open = { sftp, handle, ahead: new ReadAhead(sftp, handle, offset) };
@@ -139,7 +139,7 @@ export class SftpFiles implements FilesEnd {
         }
       }
     } catch (error) {
-      throw trouble(error, doing);
+      throw toSftpError(error, doing);
     } finally {
       open?.sftp.close(open.handle, () => {});
     }
@@ -150,7 +150,7 @@ export class SftpFiles implements FilesEnd {
     signal: AbortSignal,
   ): Promise<ReadonlyMap<ByteString, string>> {
     const sums = await this.commands.sums(paths);
-    // What no command told is read back.
+    // What no command reported is read back.
     const rest = paths.filter(path => !sums.has(path));
     const read = await sumsByReading(rest, this.atOnce, signal, async path =>
       (await this.entry(path))?.type === 'file' ? this.read(path) : undefined,
@@ -195,7 +195,7 @@ export class SftpFiles implements FilesEnd {
           await this.session.files(sftp => writing.send(sftp, true));
         });
     } catch (error) {
-      throw trouble(error, doing);
+      throw toSftpError(error, doing);
     }
   }
 
@@ -211,7 +211,7 @@ export class SftpFiles implements FilesEnd {
         return this.makeFolder(path, mode);
       }
       // Most servers say only "Failure" where it is there already.
-      if ((await this.entry(path))?.type !== 'folder') throw trouble(error, doing);
+      if ((await this.entry(path))?.type !== 'folder') throw toSftpError(error, doing);
     }
     await this.ask<void>(doing, (sftp, done) => sftp.chmod(far, mode | 0o700, done));
   }
@@ -260,7 +260,7 @@ export class SftpFiles implements FilesEnd {
     } catch (error) {
       // Done already, before a link was lost: the far side has it under its new name.
       if (isMissing(error) && !(await this.entry(from)) && (await this.entry(to))) return;
-      throw trouble(error, doing);
+      throw toSftpError(error, doing);
     }
   }
 
@@ -287,7 +287,7 @@ export class SftpFiles implements FilesEnd {
     }
   }
 
-  /** What a folder holds, as it comes; after a lost link, some of it twice. */
+  /** What a folder holds, as it comes; after a lost connection, some of it twice. */
   private async *entriesIn(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
     const far = folder === '' ? this.root : this.at(folder);
     let open: { sftp: SFTPWrapper; handle: Buffer } | undefined;
@@ -305,13 +305,13 @@ export class SftpFiles implements FilesEnd {
       }
     } catch (error) {
       // Somebody may have taken it away since it was seen.
-      if (folder === '' || !isMissing(error)) throw trouble(error, `Listing ${far}`);
+      if (folder === '' || !isMissing(error)) throw toSftpError(error, `Listing ${far}`);
     } finally {
       open?.sftp.close(open.handle, () => {});
     }
   }
 
-  /** Entries with the targets of links, without links that were taken away since they were seen. */
+  /** Entries with the targets of links, without links that were removed since they were seen. */
   private async withTargets(entries: readonly FileEntry[]): Promise<readonly FileEntry[]> {
     const links = entries.filter(({ type }) => type === 'link');
     if (links.length === 0) return entries;
@@ -358,7 +358,7 @@ export class SftpFiles implements FilesEnd {
     return this.session
       .files(sftp => call<T>(done => work(sftp, done)))
       .catch(error => {
-        throw isMissing(error) || doing === '' ? error : trouble(error, doing);
+        throw isMissing(error) || doing === '' ? error : toSftpError(error, doing);
       });
   }
 
@@ -367,7 +367,7 @@ export class SftpFiles implements FilesEnd {
       throw new DamageError({
         doing: `Looking in ${this.place}`,
         cause: `the path ${JSON.stringify(textOf(path))} leads out of it`,
-        remedy: 'Do not use what gave this path; take it anew',
+        remedy: 'Do not use what gave this path; take it again',
       });
     }
     return `${this.root === '/' ? '' : this.root}/${textOf(path)}`;
@@ -396,7 +396,7 @@ function entriesAmong(
   return paths.some(path => isBehindLink(folderOf(path))) ? undefined : paths.map(at);
 }
 
-/** What stands at a path, by its attributes; the target of a link is told by another request. */
+/** What is at a path, by its attributes; the target of a link is reported by another request. */
 function entryOf(path: ByteString, { mode, size, mtime }: Stats): FileEntry | undefined {
   const kind = mode & 0o170000;
   const type =

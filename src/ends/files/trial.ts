@@ -17,7 +17,7 @@ const smallFiles = 20;
 
 /**
  * Tries in a folder of its own what a delivery will do, and takes the folder away again.
- * @param name of the move; what a killed trial of it left is taken away first
+ * @param name of the move; what a killed trial of it left is removed first
  */
 export async function tryOut(end: FilesEnd, name: string, signal: AbortSignal): Promise<Trial> {
   const folder = bytesOfText(`.able-porter-trial-${name}`);
@@ -46,7 +46,7 @@ export async function tryOut(end: FilesEnd, name: string, signal: AbortSignal): 
     return { writable, renames, links, write };
   } finally {
     await end.remove(folder).catch(() => {
-      // Where nothing could be written there is nothing to take away.
+      // Where nothing could be written there is nothing to remove.
     });
   }
 }

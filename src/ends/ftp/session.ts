@@ -30,9 +30,9 @@ export function isFtpError(error: unknown): error is FTPError {
 /** An account at an FTP server: as many connections as are needed, up to a few, each doing one thing at a time. */
 export class FtpSession {
   /** Takes what a person should know while something is waited for. */
-  tell: (text: string) => void = () => {};
+  report: (text: string) => void = () => {};
   readonly login: FtpLogin;
-  /** Whether the server lets files be gone on with, as far as is known. */
+  /** Whether the server lets files be resumed, as far as is known. */
   appends = true;
   private readonly idle: Client[] = [];
   private readonly waiting: (() => void)[] = [];
@@ -67,7 +67,7 @@ export class FtpSession {
         return await this.once(work);
       } catch (error) {
         if (!(error instanceof ConnectionLost)) throw error;
-        await backOff.wait(this.tell, error);
+        await backOff.wait(this.report, error);
       }
     }
   }
@@ -157,7 +157,7 @@ export class FtpSession {
         isFtpError(error) && [421, 530].includes(error.code) && /too many|maximum|limit/i.test(error.message);
       if (busy && this.open > 1) {
         this.most = this.open - 1;
-        this.tell(`${host} lets in no more than ${this.most} connections; going on with these`);
+        this.report(`${host} allows no more than ${this.most} connections; continuing with these`);
         return undefined;
       }
       const refused = isFtpError(error) && error.code === 530;
@@ -186,31 +186,31 @@ function checkCertificate(client: Client, wanted: string, doing: string): void {
 
 function asEndError(error: Error & { code?: string | number }, doing: string): Error {
   const { code, message } = error;
-  const told = (kind: ErrorKind, cause: string, remedy: string) =>
+  const failure = (kind: ErrorKind, cause: string, remedy: string) =>
     new EndError({ doing, kind, cause, remedy }, { cause: error });
   if (code === 530)
-    return told(
+    return failure(
       'credentials',
       'the host refuses the login',
-      'Check user and password; a password is taken from .env as it stands there',
+      'Check user and password; a password is taken from .env exactly as it is written there',
     );
   if (code === 421)
-    return told(
+    return failure(
       'connection cut',
       `the server closed the control connection (${message})`,
       'Wait a while; it may count connections',
     );
-  if (code === 'ECONNREFUSED') return told('unreachable', 'nobody listens there', 'Check host and port');
+  if (code === 'ECONNREFUSED') return failure('unreachable', 'nobody listens there', 'Check host and port');
   if (code === 'ENOTFOUND')
-    return told('unreachable', 'there is no host of that name', 'Check the host’s name');
+    return failure('unreachable', 'there is no host of that name', 'Check the host’s name');
   if (/self[- ]signed|certificate|altnames/i.test(message))
-    return told(
+    return failure(
       'untrusted',
       `its certificate is not accepted (${message})`,
       'Use the name that it is for, or write its fingerprint into the sheet as host-key: SHA256:…',
     );
   if (typeof code === 'number' && code >= 500 && /TLS|SSL|AUTH/i.test(message))
-    return told(
+    return failure(
       'refused',
       `it does not speak TLS (${message})`,
       'Ask the host for SFTP or FTPS; plain ftp:// shows the password to everybody on the way',

@@ -55,7 +55,7 @@ export class Crate {
     return new LocalFiles(join(this.folder, 'files'));
   }
 
-  /** Files of the configuration that lay one folder above the site. */
+  /** Files of the configuration that was one folder above the site. */
   get above(): LocalFiles {
     return new LocalFiles(join(this.folder, 'above'));
   }
@@ -80,12 +80,12 @@ export class Crate {
     try {
       text = await readFile(this.at('crate.json'), 'utf8');
     } catch (cause) {
-      const told = {
+      const details = {
         doing: `Opening the crate ${this.folder}`,
         cause: 'there is none',
         remedy: 'Run "able-porter pack" first',
       };
-      throw new UsageError(told, { cause });
+      throw new UsageError(details, { cause });
     }
     const manifest = JSON.parse(text) as CrateManifest;
     if (manifest.format !== 'able-porter crate' || manifest.version !== 1) {
@@ -98,12 +98,12 @@ export class Crate {
     return manifest;
   }
 
-  /** What tells this crate from another: the SHA-256 of its manifest. */
+  /** What gives this crate from another: the SHA-256 of its manifest. */
   async identity(): Promise<string | undefined> {
     return this.partIdentity('crate.json');
   }
 
-  /** The SHA-256 of a part as it lies there, or undefined where it is not. */
+  /** The SHA-256 of a part as it is there, or undefined where it is not. */
   async partIdentity(name: string): Promise<string | undefined> {
     return checksumOf(this.at(name)).then(
       ({ sha256 }) => sha256,
@@ -125,7 +125,7 @@ export class Crate {
     return writeEntryList(this.at(name), entries);
   }
 
-  /** The files of the crate, as `files.ndjson` (or another list) tells them; none where the list is not there. */
+  /** The files of the crate, as `files.ndjson` (or another list) shows them; none where the list is not there. */
   entries(name = 'files.ndjson'): AsyncIterable<CheckedEntry> {
     return readEntryList(this.at(name));
   }

@@ -48,7 +48,7 @@ export async function writeEntryList(
 
 /**
  * Reads a list; nothing where there is none.
- * @param ofEnd whether it tells what an end listed, whose links may lead anywhere
+ * @param ofEnd whether it says what an end listed, whose links may lead anywhere
  * @param remedy what to do where it is damaged
  * @throws DamageError where a line is none of a list, or not in its order
  */

@@ -55,7 +55,7 @@ export class MoveFolder {
     }
   }
 
-  /** Adds a line and sees to it that it is on the disk before anything goes on. */
+  /** Adds a line and makes sure that it is on the disk before anything continues. */
   async note(record: JournalRecord): Promise<void> {
     const file = this.at('journal.ndjson');
     await whileDoing(`Writing the journal ${file}`, async () => {

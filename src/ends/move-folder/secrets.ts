@@ -28,7 +28,7 @@ export async function readSecretsFile(file: string): Promise<Record<string, stri
 }
 
 /**
- * Puts a secret into a `.env` file that only its owner can read, in place of what stood under its name.
+ * Puts a secret into a `.env` file that only its owner can read, in place of what had its name.
  * @throws UsageError for one that no kind of quotes can hold
  */
 export async function writeSecret(file: string, name: string, secret: string): Promise<void> {

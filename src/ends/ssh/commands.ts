@@ -7,10 +7,10 @@ import { PorterError } from '../../core/errors.js';
 import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { ConnectionLost } from '../connection-lost.js';
 import { chunksOf, type FileToWrite } from '../content.js';
-import { trouble } from './requests.js';
+import { toSftpError } from './requests.js';
 import type { SshSession } from './session.js';
 
-/** The latest time that there is, in milliseconds (ECMA-262, section 21.4.1.1); a far side may tell any. */
+/** The latest time that there is, in milliseconds (ECMA-262, section 21.4.1.1); a far side may report any. */
 const latest = 8.64e15;
 
 /** Bytes that are taken of a listing: those of some 20,000 files. */
@@ -21,7 +21,7 @@ export class FarCommands {
   private readonly session: SshSession;
   /** The folder, as a word of the shell. */
   private readonly root: string;
-  /** Gives files as a stream once it is told their names. */
+  /** Gives files as a stream once it is reported their names. */
   private readonly taking: string;
   private readonly begun: Promise<ClientChannel>[] = [];
 
@@ -34,7 +34,7 @@ export class FarCommands {
 
   /**
    * Everything below, by folder; undefined where `find` is not there, cannot tell it, or not look everywhere, and where
-   * it tells more than is to be kept in memory.
+   * it gives more than is to be kept in memory.
    */
   async find(): Promise<Map<ByteString, FileEntry[]> | undefined> {
     // Asking first what may be run would cost a round trip; the mark shows that a shell ran it.
@@ -43,9 +43,9 @@ export class FarCommands {
       if (error instanceof PorterError) throw error;
       return { code: -1, out: Buffer.alloc(0) };
     });
-    const told = bytesOf(out);
-    const mark = told.indexOf('sh\0');
-    return code === 0 && mark >= 0 ? readFind(asBytes(told.slice(mark + 3))) : undefined;
+    const found = bytesOf(out);
+    const mark = found.indexOf('sh\0');
+    return code === 0 && mark >= 0 ? readFind(asBytes(found.slice(mark + 3))) : undefined;
   }
 
   /** SHA-256 of files, in hex, by path; of what the commands could not read, nothing. */
@@ -53,10 +53,10 @@ export class FarCommands {
     // It uses what a processor has for this, and so takes a third of the time; but names may not break its lines.
     const fast = await this.session.has('openssl');
     const first = fast ? paths.filter(path => !/[\n\\]/.test(path)) : [];
-    const told = await this.sumsBy('openssl dgst -sha256 -r', '\n', first);
-    const rest = paths.filter(path => !told.has(path));
+    const found = await this.sumsBy('openssl dgst -sha256 -r', '\n', first);
+    const rest = paths.filter(path => !found.has(path));
     const more = (await this.session.has('sha256sum')) ? rest : [];
-    return new Map([...told, ...(await this.sumsBy('sha256sum -z --', '\0', more))]);
+    return new Map([...found, ...(await this.sumsBy('sha256sum -z --', '\0', more))]);
   }
 
   private async sumsBy(
@@ -140,7 +140,7 @@ export class FarCommands {
     });
     const packed = pack();
     let broken = false;
-    // What the command came to is told below.
+    // The result of the command is reported below.
     const piped = pipeline(packed, channel, { signal }).catch(() => {
       broken = true;
     });
@@ -165,13 +165,13 @@ export class FarCommands {
     await piped;
     if ((await ended) === 0) return true;
     const why = Buffer.concat(said).toString().split('\n')[0]!;
-    if (why === '') throw new ConnectionLost(`${doing}: the link was lost`);
+    if (why === '') throw new ConnectionLost(`${doing}: the connection was lost`);
     const code = /no space left/i.test(why) ? 14 : /quota/i.test(why) ? 15 : 4;
-    throw trouble(Object.assign(new Error(why), { code }), doing);
+    throw toSftpError(Object.assign(new Error(why), { code }), doing);
   }
 }
 
-/** The content of a file in a stream. Where it ends early, the connection went; whoever writes it is not to blame. */
+/** The content of a file in a stream. Where it ends early, the connection went; who writes it is not to blame. */
 async function* whileLinked(content: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
   const chunks = content[Symbol.asyncIterator]();
   for (;;) {

@@ -11,9 +11,9 @@ const patience = 20_000;
 const keepAlive = 10_000;
 const closed = 'the server closed the connection';
 
-/** What a command came to. */
+/** The result of a command. */
 export interface CommandEnd {
-  /** -1 where it did not end by itself. */
+  /** -1 where it did not end on its own. */
   readonly code: number;
   readonly out: Buffer;
   readonly err: string;
@@ -76,7 +76,7 @@ export class SshConnection {
     const jump = login.through && (await SshConnection.open(login.through, hostKeys, undefined, setOff));
     const sock = jump ? await jump.forward(login.host, login.port) : line!;
     const client = new Client();
-    // A connection that fails in its first moment tells of it more than once; the first is what is told.
+    // A connection that fails in its first moment shows it more than once; the first is what is reported.
     client.on('error', () => {});
     let refusal: string | undefined;
     try {
@@ -311,7 +311,8 @@ function asEndError(
         doing,
         kind: 'credentials',
         cause: 'the host refuses the login',
-        remedy: 'Check user, password and key in the sheet; a password is taken from .env as it stands there',
+        remedy:
+          'Check user, password and key in the sheet; a password is taken from .env exactly as it is written there',
       },
       { cause: error },
     );

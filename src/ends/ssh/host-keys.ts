@@ -33,7 +33,7 @@ export class HostKeys {
     const known = lookUpHost(await this.text(), host, port, key);
     if (known === 'known') return undefined;
     if (known === 'changed')
-      return `its key has changed to ${fingerprint}; somebody may be listening in, or the host was set up anew`;
+      return `its key has changed to ${fingerprint}; somebody may be listening in, or the host was set up again`;
     if (known === 'revoked') return `its key ${fingerprint} is marked as revoked`;
     if (await this.ask?.(port === 22 ? host : `${host}:${port}`, fingerprint)) {
       await appendFile(this.ownFile, `${hostLine(host, port, key)}\n`, { mode: 0o600 });

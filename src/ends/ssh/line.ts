@@ -3,7 +3,7 @@ import type { SshLogin } from './login.js';
 
 /**
  * Begins with the line to a host; undefined where it is reached through another. Nothing of what comes is read before
- * somebody listens, and whoever does must look whether it has failed already (`errored`).
+ * somebody listens, and who does must look whether it has failed already (`errored`).
  */
 export function lineTo({ host, port, through }: SshLogin): Socket | undefined {
   if (through) return undefined;

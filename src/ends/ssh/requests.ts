@@ -27,8 +27,8 @@ export function ignoreMissing(error: unknown): undefined {
   if (!isMissing(error)) throw error;
 }
 
-/** The trouble behind a failed request. */
-export function trouble(error: unknown, doing: string): unknown {
+/** The toSftpError behind a failed request. */
+export function toSftpError(error: unknown, doing: string): unknown {
   const { code, message } = error as { code?: unknown; message?: string };
   if (typeof code !== 'number') return toPorterError(error, doing);
   const known = codes[code];
@@ -58,7 +58,7 @@ export class ReadAhead {
   private pieces: AskedPiece[] = [];
   /** Asked for along with the first pieces, so that a small file's end is known at once. */
   private readonly size: Promise<number>;
-  private told = 0;
+  private expected = 0;
   private ended = false;
 
   constructor(sftp: SFTPWrapper, handle: Buffer, from: number) {
@@ -78,10 +78,10 @@ export class ReadAhead {
     const chunks: Buffer[] = [];
     do {
       const { chunk, end } = await this.pieces.shift()!.coming;
-      this.told = await this.size;
+      this.expected = await this.size;
       this.at += chunk.length;
       if (chunk.length > 0) chunks.push(chunk);
-      if (end || (chunk.length < piece && this.at >= this.told)) this.ended = true;
+      if (end || (chunk.length < piece && this.at >= this.expected)) this.ended = true;
       else if (chunk.length < piece) {
         // A server may give less than was asked for; the rest is asked for again.
         this.pieces = [];
@@ -94,7 +94,7 @@ export class ReadAhead {
 
   /** Keeps so many pieces coming, up to one beyond what the size says. */
   private ask(most: number): void {
-    while (this.pieces.length < most && (this.pieces.length < 2 || this.asked <= this.told)) {
+    while (this.pieces.length < most && (this.pieces.length < 2 || this.asked <= this.expected)) {
       const asked: AskedPiece = { coming: readPiece(this.sftp, this.handle, this.asked), here: false };
       asked.coming.then(
         () => {

@@ -13,10 +13,10 @@ import { asking, type Program, programsIn } from './programs.js';
 /** How often a host that ends a connection before it has begun is asked again. */
 const triesWhenCut = 3;
 
-/** An account at a host: connects when it is first needed, and again when the link was lost. */
+/** An account at a host: connects when it is first needed, and again when the connection was lost. */
 export class SshSession {
   /** Takes what a person should know while something is waited for. */
-  tell: (text: string) => void = () => {};
+  report: (text: string) => void = () => {};
   readonly login: SshLogin;
   private readonly hostKeys: HostKeys;
   private connection: Promise<SshConnection> | undefined;
@@ -48,7 +48,7 @@ export class SshSession {
   }
 
   /**
-   * Does something with the channel for files; when the link is lost, comes back and does it again.
+   * Does something with the channel for files; when the connection is lost, comes back and does it again.
    * @param work must be safe to do again
    */
   files<T>(work: (sftp: SFTPWrapper) => Promise<T>): Promise<T> {
@@ -59,7 +59,7 @@ export class SshSession {
     });
   }
 
-  /** Runs a command; when the link is lost, comes back and runs it again. */
+  /** Runs a command; when the connection is lost, comes back and runs it again. */
   run(
     command: string,
     { input, most }: { input?: () => AsyncIterable<Buffer>; most?: number } = {},
@@ -88,7 +88,7 @@ export class SshSession {
 
   /** Whether the account may run a shell, and whether a program that can do what is asked of it is there. */
   async has(program: Program): Promise<boolean> {
-    this.programs ??= this.told(this.run(asking));
+    this.programs ??= this.programsOf(this.run(asking));
     return (await this.programs).has(program);
   }
 
@@ -99,7 +99,7 @@ export class SshSession {
   async runAsking(command: string, { most }: { most: number }): Promise<CommandEnd> {
     if (this.programs) return this.run(command, { most });
     const end = this.run(`${asking}; ${command}`, { most });
-    this.programs = this.told(end);
+    this.programs = this.programsOf(end);
     return end;
   }
 
@@ -113,7 +113,7 @@ export class SshSession {
     this.connection = undefined;
   }
 
-  private told(end: Promise<CommandEnd>): Promise<ReadonlySet<Program>> {
+  private programsOf(end: Promise<CommandEnd>): Promise<ReadonlySet<Program>> {
     return end.then(
       ({ out }) => programsIn(out),
       () => new Set<Program>(),
@@ -144,7 +144,7 @@ export class SshSession {
     }
   }
 
-  /** Does something until no lost link hinders it. @param work tells which connection it uses */
+  /** Does something until no lost connection prevents it. @param work reports which connection it uses */
   private async untilDone<T>(work: (using: (connection: SshConnection) => void) => Promise<T>): Promise<T> {
     for (;;) {
       let used: SshConnection | undefined;
@@ -199,7 +199,7 @@ export class SshSession {
       shouldRetry: ({ error }) => error instanceof EndError && error.kind === 'connection cut',
       onFailedAttempt: ({ error, retriesLeft }) => {
         if (retriesLeft > 0 && error instanceof EndError && error.kind === 'connection cut')
-          this.tell(`${this.login.host} ended the connection; trying again`);
+          this.report(`${this.login.host} ended the connection; trying again`);
       },
     });
   }
@@ -219,7 +219,7 @@ export class SshSession {
     return this.connection;
   }
 
-  /** Whether an error is that of a lost link; if so, comes back only when the host answers again. */
+  /** Whether an error is that of a lost connection; if so, comes back only when the host answers again. */
   private async wasLost(connection: SshConnection, error: unknown): Promise<boolean> {
     // A channel may end a moment before the connection says why.
     await new Promise(resolve => setImmediate(resolve));
@@ -233,7 +233,7 @@ export class SshSession {
     if (this.more.includes(connection)) {
       this.more = this.more.filter(one => one !== connection);
       connection.close();
-      await this.backOffOfMore.wait(this.tell, error);
+      await this.backOffOfMore.wait(this.report, error);
       return true;
     }
     const mine = await this.connection?.catch(() => undefined);
@@ -249,10 +249,10 @@ export class SshSession {
   private async comeBack(): Promise<SshConnection> {
     const backOff = new BackOff(this.login.host);
     for (;;) {
-      await backOff.wait(this.tell);
+      await backOff.wait(this.report);
       try {
         const connection = await this.opened();
-        this.tell(`The connection to ${this.login.host} is there again`);
+        this.report(`The connection to ${this.login.host} is there again`);
         return connection;
       } catch (error) {
         const mayPass =

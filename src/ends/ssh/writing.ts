@@ -2,7 +2,7 @@ import type { Attributes, SFTPWrapper } from 'ssh2';
 import type { FileEntry } from '../../core/files/entries.js';
 import { ahead, call, isMissing } from './requests.js';
 
-/** A file that is being written: what was not acknowledged is kept, to be sent again after a lost link. */
+/** A file that is being written: what was not acknowledged is kept, to be sent again after a lost connection. */
 export class Writing {
   private readonly path: string;
   private readonly like: Pick<FileEntry, 'mode' | 'mtime'> | undefined;
@@ -10,7 +10,7 @@ export class Writing {
   private offset: number;
   private handle: { sftp: SFTPWrapper; handle: Buffer } | undefined;
 
-  /** @param from the offset at which a file that is there already is gone on with; 0 for one anew */
+  /** @param from the offset at which a file that is there already is resumed; 0 for one again */
   constructor(path: string, like: Pick<FileEntry, 'mode' | 'mtime'> | undefined, from: number) {
     this.path = path;
     this.like = like;
@@ -38,7 +38,7 @@ export class Writing {
     for (const one of sent) one.catch(() => {});
     for (const one of sent) {
       await one;
-      // What is acknowledged need not be sent again after a lost link.
+      // What is acknowledged need not be sent again after a lost connection.
       this.offset += this.pending.shift()!.length;
     }
     if (!last) return;
@@ -53,7 +53,7 @@ export class Writing {
 
   private async open(sftp: SFTPWrapper): Promise<Buffer> {
     if (this.handle?.sftp === sftp) return this.handle.handle;
-    // Anew, never through a link or into a file that is there; after a lost link, into our own.
+    // Anew, never through a link or into a file that is there; after a lost connection, into our own.
     const again = this.handle !== undefined || this.offset > 0;
     const opening = (flags: 'wx' | 'r+') =>
       call<Buffer>(done => sftp.open(this.path, flags, { mode: 0o600 } as Attributes, done));

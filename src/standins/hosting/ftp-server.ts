@@ -110,7 +110,7 @@ class FtpConnection {
         return this.openData(word);
       case 'LIST':
       case 'MLSD':
-        // Options of `ls` may stand before the path.
+        // Options of `ls` may be before the path.
         return this.list(word, posix.resolve(this.folder, rest.replace(/^-\S+ ?/, '')));
       case 'SIZE':
         return this.host.entry(path).then(({ size }) => `213 ${size + this.misbehaviour.sizeLie}`);

@@ -2,7 +2,7 @@ import { lstat, mkdir, readdir, readlink, realpath, rename, rmdir, symlink, unli
 import { dirname, join, posix, sep } from 'node:path';
 import type { Misbehaviour } from './misbehaviour.js';
 
-/** What stands at a path of a stand-in host. */
+/** What is at a path of a stand-in host. */
 export interface HostEntry {
   readonly name: string;
   readonly kind: 'file' | 'folder' | 'link';
@@ -46,7 +46,7 @@ export class HostFolder {
 
   async list(path: string): Promise<HostEntry[]> {
     const names = (await readdir(await this.real(path))).sort();
-    // What is taken away meanwhile is not listed.
+    // What is removed meanwhile is not listed.
     const entries = names.map(name => this.entry(posix.join(path, name)).catch(() => undefined));
     return (await Promise.all(entries)).filter(entry => entry !== undefined);
   }
@@ -71,7 +71,7 @@ export class HostFolder {
     await rmdir(await this.toChange(path));
   }
 
-  /** @throws where something stands there already */
+  /** @throws where something is there already */
   async rename(from: string, to: string): Promise<void> {
     const target = await this.toChange(to);
     const there = await lstat(target).catch(() => undefined);

@@ -37,7 +37,7 @@ export abstract class HostServer {
     await closed;
   }
 
-  /** Speaks with whoever was let in. */
+  /** Speaks with who was let in. */
   protected abstract meet(socket: Socket): void;
 
   protected turnAway(socket: Socket): void {

@@ -16,7 +16,7 @@ export class Misbehaviour {
   forbids: (path: string) => Error | false = () => false;
   /** Files of which nothing is kept although all of it is acknowledged. */
   loses: (path: string) => boolean = () => false;
-  /** Added to every size that it tells. */
+  /** Added to every size that it shows. */
   sizeLie = 0;
   /** How often connections were cut. */
   drops = 0;

@@ -9,7 +9,7 @@ import type { HostFolder } from './host-folder.js';
 import type { Misbehaviour } from './misbehaviour.js';
 
 /**
- * Does what a shell at a stand-in host would do with the few commands that carrying files uses. None of it is run on
+ * Does what a shell at a stand-in host would do with the few commands that transferring files uses. None of it is run on
  * this machine.
  * @returns the exit code
  */

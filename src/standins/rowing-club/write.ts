@@ -104,7 +104,7 @@ function configuration({ prefix }: ClubPlace, { name, user, password, host }: Cl
   return `<?php
 /**
  * The club's configuration.
- * define( 'DB_NAME', 'not_this_one' ); -- left here by whoever came before
+ * define( 'DB_NAME', 'not_this_one' ); -- left here by who came before
  */
 define( 'DB_NAME', ${quoted(name)} );
 define( "DB_USER", ${quoted(user)} );   # changed in 2023

@@ -75,16 +75,16 @@ export async function compareFiles(
 
 type Entries<Entry extends FileEntry> = ReadonlyMap<ByteString, Entry>;
 
-/** Compares what stands at the new end with the crate, some of it after the other. */
+/** Compares what is at the new end with the crate, some of it after the other. */
 class Comparing {
   private readonly run: StepRun;
   private readonly place: FilesEnd;
   private readonly rules: Rules;
   private readonly files: number;
   private readonly leftOver: LeftOver[];
-  /** The checksums of files that are set up, by path; empty for those that are taken away. */
+  /** The checksums of files that are set up, by path; empty for those that are removed. */
   private readonly setUp: ReadonlyMap<string, string>;
-  /** Of these only what they say counts, which is looked at by itself. */
+  /** Of these only what they say counts, which is looked at on its own. */
   private readonly configuration: ReadonlySet<string | undefined>;
   private readonly count = { compared: 0, equal: 0, edited: 0 };
   private readonly missing: string[] = [];
@@ -191,7 +191,7 @@ export async function configurationFindings(move: Move, family: Family): Promise
 
 /** What of a comparison of files an administrator should know about. */
 export function fileFindings(place: string, files: FilesComparison): Finding[] {
-  const told = (
+  const several = (
     code: Finding['code'],
     level: Finding['level'],
     names: readonly string[],
@@ -210,26 +210,26 @@ export function fileFindings(place: string, files: FilesComparison): Finding[] {
           },
         ];
   return [
-    ...told(
+    ...several(
       'file-missing',
       'stop',
       files.missing,
       'of the crate missing at the new end',
       'Run "able-porter deliver --again"',
     ),
-    ...told(
+    ...several(
       'file-different',
       'stop',
       files.different,
       'other than in the crate',
       'If nobody changed it on purpose, run "able-porter deliver --again"',
     ),
-    ...told(
+    ...several(
       'file-extra',
       'note',
       files.extra,
       'at the new end that the crate does not hold',
-      'Look whether the new site has written it',
+      'Check whether the new site has written it',
     ),
   ];
 }

@@ -114,7 +114,7 @@ async function brokenAssets(
       code: 'asset-broken',
       place: `${first[0]} on the page ${first[1]}`,
       what: `${broken.length} ${broken.length === 1 ? 'image, style or script does' : 'images, styles or scripts do'} not load at the new site`,
-      remedy: 'Look whether the file was left out by take.files, or is missing at the old site too',
+      remedy: 'Check whether the file was left out by take.files, or is missing at the old site too',
     }),
   ];
 }
@@ -186,7 +186,7 @@ const troubleCodes = {
   'another address': 'page-sent-away',
 } as const satisfies Record<PageTrouble, Finding['code']>;
 
-/** Pages with the same trouble, which is told once. */
+/** Pages with the same trouble, which is reported once. */
 function alikePages(pages: readonly PageComparison[]): PageComparison[][] {
   const groups = new Map<string, PageComparison[]>();
   for (const page of pages) {

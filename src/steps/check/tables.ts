@@ -23,7 +23,7 @@ export interface TableComparison {
   readonly equal: boolean;
   /** Equal when it was delivered; the site has written to it since. */
   readonly since?: boolean;
-  /** Rows that delivery took away on purpose, such as sessions and caches. */
+  /** Rows that delivery removed on purpose, such as sessions and caches. */
   readonly taken?: number;
 }
 

@@ -13,7 +13,7 @@ import { swapIn } from './files/swap.js';
 export interface DeliveredDump {
   readonly file: string;
   readonly bytes: number;
-  /** What is set right once it is loaded. */
+  /** What is corrected once it is loaded. */
   readonly edits: readonly EditDone[];
 }
 

@@ -13,7 +13,7 @@ import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
 import { planFromCrate, stageAbove, stageFile, traceOfSetUp } from './site/apply.js';
 import type { Configured, SetUp } from './site/plan-configuration.js';
 
-/** What a delivery of files came to. */
+/** The result of a delivery of files. */
 export interface DeliveredFiles {
   readonly place: string;
   readonly count: number;

@@ -22,12 +22,12 @@ export class DemoDatabases {
   private readonly administrator: DatabaseRoute;
   private readonly databases: readonly DemoDatabase[];
   private readonly bench = new Workbench();
-  /** What was made here, and may therefore be taken away. */
+  /** What was made here, and may therefore be removed. */
   private readonly made: EncodedSql[] = [];
 
   /**
    * @param url `mysql://administrator@host:port/`
-   * @param password the administrator's, where it does not stand in the URL
+   * @param password the administrator's, where it is not in the URL
    * @throws UsageError where the URL is none
    */
   constructor(url: string, password: string | undefined, databases: readonly DemoDatabase[]) {

@@ -96,7 +96,7 @@ const zone: StandinDnsServer['records'] = [
  * to show them being found, and then right.
  * @param keep a folder to make it in and leave it in; undefined for a temporary one
  * @param server a database server on which both databases are made, with its administrator's password; undefined to let the dump go as a file
- * @param whenDone is given what it came to while both sites are still being served
+ * @param whenDone is given the result while both sites are still being served
  */
 export async function demo(
   keep: string | undefined,
@@ -251,7 +251,7 @@ async function cleared(folder: string): Promise<string> {
   if (foreign !== undefined) {
     throw new UsageError({
       doing: `Making the demo in ${folder}`,
-      cause: `something else (${foreign}) stands there`,
+      cause: `something else (${foreign}) is there`,
       remedy: 'Name an empty folder, or one in which the demo was before',
     });
   }

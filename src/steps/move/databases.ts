@@ -94,7 +94,7 @@ function configured({ facts, configuration, family }: Site): DatabasePlace {
   const missing = Object.entries({ name, user, password }).filter(([, value]) => value === undefined);
   throw new UsageError({
     doing: `Finding the old database in ${configuration}`,
-    cause: `its ${missing.map(([fact]) => fact).join(', ')} cannot be read there (a ${family.name} site may work it out when it runs)`,
+    cause: `its ${missing.map(([fact]) => fact).join(', ')} cannot be read there (a ${family.name} site may compute it when it runs)`,
     remedy: 'Name it in the sheet: old.database.server and old.database.password',
   });
 }

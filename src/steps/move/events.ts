@@ -1,6 +1,6 @@
 import type { Finding } from '../../core/findings/findings.js';
 
-/** What a step tells while it runs. The face decides how it is shown. */
+/** What a step shows while it runs. The terminal decides how it is shown. */
 export type StepEvent =
   | {
       readonly type: 'step';

@@ -3,7 +3,7 @@ import { stat } from 'node:fs/promises';
 import type { FileEntry } from '../../core/files/entries.js';
 import { whileDoing } from '../../ends/system-errors.js';
 
-/** What tells one state of a file from another without reading it: size and time. */
+/** What distinguishes one state of a file from another without reading it: size and time. */
 export async function identityOf(file: string | undefined): Promise<unknown> {
   if (file === undefined) return undefined;
   const { size, mtimeMs } = await whileDoing(`Looking at ${file}`, () => stat(file));

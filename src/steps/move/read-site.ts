@@ -102,7 +102,7 @@ async function configurationsOf(
     if (after === undefined) {
       const [entry, isOthers] = await Promise.all([
         known.has(pattern) ? known.get(pattern) : entryAt(tree, pattern),
-        // What lies above is another site's, where another site lies there.
+        // What is above is another site's, where another site is there.
         pattern.startsWith('../') && isSiteAbove(tree, family),
       ]);
       if (entry?.type === 'file' && !isOthers) there.add(pattern);
@@ -139,19 +139,19 @@ async function versionOf(tree: SiteTree, family: Family): Promise<SiteVersion> {
   return family.versionIn(path => sources.get(path) ?? asBytes(''));
 }
 
-/** An end and a path in it: a path that begins with `../` lies one folder above the site. */
+/** An end and a path in it: a path that begins with `../` is one folder above the site. */
 export function locate({ files, above }: SiteTree, path: string): { end: FilesEnd; path: ByteString } {
   if (!path.startsWith('../')) return { end: files, path: asBytes(path) };
   return { end: above, path: asBytes(path.slice(3)) };
 }
 
-/** What stands at a path of a site, or one folder above it. */
+/** What is at a path of a site, or one folder above it. */
 export async function entryAt(tree: SiteTree, path: string): Promise<FileEntry | undefined> {
   const at = locate(tree, path);
   return at.end.entry(at.path);
 }
 
-/** A small file's bytes, also by way of a link; undefined where none is. One that is too large is cut just beyond. */
+/** A small file's bytes, also through a link; undefined where none is. One that is too large is cut just beyond. */
 export async function readSmall(tree: SiteTree, path: string): Promise<ByteString | undefined> {
   const { end, path: name } = locate(tree, path);
   const entry = await end.entry(name);

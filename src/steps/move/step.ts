@@ -17,7 +17,7 @@ export interface StepRun {
   readonly again?: boolean;
 }
 
-/** What a step came to. */
+/** The result of a step. */
 export interface StepOutcome<Result> {
   readonly step: StepName;
   readonly state: 'done' | 'already done' | 'stopped';

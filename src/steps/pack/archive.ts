@@ -12,10 +12,10 @@ import { LocalFiles } from '../../ends/files/local.js';
 import { Crate, type CrateManifest } from '../../ends/move-folder/crate.js';
 import { whileDoing } from '../../ends/system-errors.js';
 import type { StepRun } from '../move/step.js';
-import { CarryingProgress } from '../transfer/progress.js';
+import { TransferProgress } from '../transfer/progress.js';
 import { listStanding } from '../transfer/verify.js';
 
-/** A crate as one archive for carrying by hand. */
+/** A crate as one archive for transferring by hand. */
 export interface CrateArchive {
   readonly files: readonly string[];
   readonly bytes: number;
@@ -33,7 +33,7 @@ export async function archiveCrate(
 ): Promise<CrateArchive> {
   const { crate, folder, sheet } = run.move;
   const manifest = await crate.manifest();
-  const progress = new CarryingProgress(run.events, () => manifest.counts);
+  const progress = new TransferProgress(run.events, () => manifest.counts);
   let bytes = 0;
   const tar = tarOf(crate, manifest, entry => progress.done(entry));
   const counted = async function* (content: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
@@ -94,7 +94,7 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
     run.signal.throwIfAborted();
     await crate.verifyPart(name, part);
   }
-  const progress = new CarryingProgress(run.events, () => manifest.counts);
+  const progress = new TransferProgress(run.events, () => manifest.counts);
   const { files, bytes, wrong } = await unlike(run, crate.files, crate.entries(), progress);
   if (manifest.parts['above.ndjson'])
     wrong.push(...(await unlike(run, crate.above, crate.entries('above.ndjson'), progress)).wrong);
@@ -102,7 +102,7 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
     return { crate: crate.folder, manifest, parts: Object.keys(manifest.parts).length, files, bytes };
   throw new DamageError({
     doing: `Verifying the crate ${crate.folder}`,
-    cause: `${wrong.length} ${wrong.length === 1 ? 'thing is' : 'things are'} not as its lists say, the first ${wrong[0]}`,
+    cause: `${wrong.length} ${wrong.length === 1 ? 'file or folder is' : 'files or folders are'} not as its lists say, the first ${wrong[0]}`,
     remedy: 'Pack again, or bring the crate over once more',
   });
 }
@@ -112,7 +112,7 @@ async function unlike(
   run: StepRun,
   end: LocalFiles,
   entries: AsyncIterable<CheckedEntry>,
-  progress: CarryingProgress,
+  progress: TransferProgress,
 ): Promise<{ files: number; bytes: number; wrong: string[] }> {
   const seen = { files: 0, bytes: 0, wrong: [] as string[] };
   const shown = (path: ByteString) => `${end.place}/${textOf(path)}`;

@@ -42,7 +42,7 @@ interface TakenSoFar {
   readonly tables: TakenTable[];
 }
 
-/** So old may a table be that a broken-off run left, in milliseconds; the site goes on writing meanwhile. */
+/** So old may a table be that an interrupted run left, in milliseconds; the site continues writing meanwhile. */
 const oldest = 60 * 60 * 1000;
 /** Names of the dump so far and of how far it has come, in a folder of the crate. */
 const dumpSoFar = 'database.sql.gz.partial';
@@ -139,7 +139,7 @@ function note(folder: string, dump: GrowingDump, soFar: TakenSoFar): Promise<voi
   return noting;
 }
 
-/** What a broken-off run of a short while ago noted as taken, as far as it is the same tables in the same order. */
+/** What an interrupted run of a short while ago noted as taken, as far as it is the same tables in the same order. */
 async function leftOver(
   folder: string,
   wanted: Omit<TakenSoFar, 'tables'>,
@@ -161,7 +161,7 @@ async function readSoFar(file: string): Promise<TakenSoFar | undefined> {
   }
 }
 
-/** What is done about tables that no transaction holds still, and what is told of it. */
+/** What is done about tables that no transaction holds still, and what is reported about it. */
 async function unsteadyFindings(
   snapshot: DatabaseSnapshot,
   wish: 'lock' | 'read' | 'refuse',

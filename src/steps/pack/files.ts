@@ -12,7 +12,7 @@ import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { readEntryList, writeEntryList } from '../../ends/move-folder/entry-list.js';
 import { identityOfTree, TreeIdentity } from '../move/identity.js';
 import type { StepRun } from '../move/step.js';
-import { CarryingProgress } from '../transfer/progress.js';
+import { TransferProgress } from '../transfer/progress.js';
 import { type TransferMethod, transferFiles } from '../transfer/transfer.js';
 import { listStanding, Removal } from '../transfer/verify.js';
 import { PartialFiles } from './partial-files.js';
@@ -76,12 +76,12 @@ export class WantedFiles {
     return this.look.digest;
   }
 
-  /** What is to be told of it. @param entries all of it once more */
+  /** What is to be reported of it. @param entries all of it once more */
   findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
     return this.look.findings(entries);
   }
 
-  /** Ends the listing, and takes away what was written of it. */
+  /** Ends the listing, and removes what was written of it. */
   async end(): Promise<void> {
     await this.coming?.[Symbol.asyncIterator]().return?.();
     await rm(this.listing, { force: true });
@@ -97,7 +97,7 @@ export function identityOfWanted(run: StepRun, files: FilesEnd): Promise<string>
   return identityOfTree(wantedOf(run, files));
 }
 
-/** What of the old site's files the sheet wants, in the order of their paths. @param look is told of what is not taken */
+/** What of the old site's files the sheet wants, in the order of their paths. @param look is called with what is not taken */
 async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIterable<FileEntry> {
   const { take } = run.move.sheet;
   const out = leftOut(take.files === false ? ['*'] : take.files.without);
@@ -112,10 +112,10 @@ async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIt
   }
 }
 
-/** What stands in a name for bytes that are not UTF-8. */
+/** What is in a name for bytes that are not UTF-8. */
 const replaced = bytesOfText('\ufffd');
 
-/** Counts what passes of a listing, and keeps what is to be told of it. */
+/** Counts what passes of a listing, and keeps what is to be reported of it. */
 class Looking {
   readonly counts = { files: 0, folders: 0, links: 0 };
   bytes = 0;
@@ -124,7 +124,7 @@ class Looking {
   private readonly identity = new TreeIdentity();
   private readonly place: string;
   private readonly names = new NameLook();
-  private readonly told: Finding[] = [];
+  private readonly noted: Finding[] = [];
   private readonly large: FileEntry[] = [];
   private largeFiles = 0;
 
@@ -151,24 +151,24 @@ class Looking {
   }
 
   leadsOutside({ path, to }: FileEntry): void {
-    this.told.push(
+    this.noted.push(
       finding({
         level: 'warn',
         code: 'link-leads-outside',
         place: `${this.place}/${textOf(path)}`,
         what: `This symbolic link leads out of the site (to ${textOf(to ?? '')}) and is not taken`,
-        remedy: 'If the site needs it, make it anew at the new host',
+        remedy: 'If the site needs it, create it again at the new host',
       }),
     );
   }
 
   unreadable({ path }: FileEntry): void {
-    this.told.push(
+    this.noted.push(
       finding({
         level: 'warn',
         code: 'name-not-readable',
         place: `${this.place}/${textOf(path)}`,
-        what: 'Its name is not UTF-8 and cannot be told over SFTP, so it is not taken',
+        what: 'Its name is not UTF-8 and cannot be sent over SFTP, so it is not taken',
         remedy: 'Rename it at the old host, or take it in an archive',
       }),
     );
@@ -177,7 +177,7 @@ class Looking {
   /** @param entries those that passed, once more */
   async findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
     const large = largeFindings(this.place, this.large, this.largeFiles);
-    return [...this.told, ...large, ...(await this.names.findings(this.place, entries))];
+    return [...this.noted, ...large, ...(await this.names.findings(this.place, entries))];
   }
 }
 
@@ -196,7 +196,7 @@ function largeFindings(place: string, large: readonly FileEntry[], count: number
       code: 'files-left-out-large',
       place: `${place}/${textOf(first.path)}`,
       what: `${count} ${count === 1 ? 'file is' : 'files are'} larger than take.files.larger-than and not taken: ${listed.join(', ')}${more}`,
-      remedy: 'Carry by hand what the site needs of them, or raise the limit',
+      remedy: 'Transfer by hand those that the site needs, or raise the limit',
     }),
   ];
 }
@@ -238,7 +238,7 @@ class Taking {
   private readonly wanted: WantedFiles;
   private readonly begun: PartialFiles;
   private readonly byContent: boolean;
-  private readonly progress: CarryingProgress;
+  private readonly progress: TransferProgress;
   private readonly removal: Removal;
 
   constructor(
@@ -251,7 +251,7 @@ class Taking {
     this.wanted = wanted;
     this.begun = begun;
     this.byContent = byContent;
-    this.progress = new CarryingProgress(run.events, () => ({
+    this.progress = new TransferProgress(run.events, () => ({
       files: wanted.counts.files,
       bytes: wanted.bytes,
       more: wanted.moreComes,
@@ -268,7 +268,7 @@ class Taking {
       there: listStanding(crate.files, this.removal.gone, signal),
       before: asFarAsReadable(crate.entries()),
     };
-    // A command there tells all at once.
+    // A command there gives all at once.
     const first = (await this.files.runsCommands()) ? undefined : firstOfListing;
     for await (const { wanted, there, before } of ahead(alongside(lists, undefined, first))) {
       const entries = [...wanted.values()];
@@ -290,7 +290,7 @@ class Taking {
     }
   }
 
-  /** @returns what tells the checksum of a file that was taken or is there */
+  /** @returns a function that gives the checksum of a file that was taken or is there */
   private async take(
     entries: readonly FileEntry[],
     there: ReadonlyMap<ByteString, FileEntry>,
@@ -321,7 +321,7 @@ class Taking {
       // One of the right size may have been left before it got its time.
       if (here && here.size > 0 && !isSame(here, entry)) begun.set(entry.path, here.size);
     }
-    // What lies near is begun anew, which costs little.
+    // What is near is begun again, which costs little.
     const begins = files.far ? (entry: FileEntry) => this.begun.note(entry) : undefined;
     const job = { from: files, to, signal: run.signal, begun, begins, progress, rate: run.rate };
     const { sums, way } = await transferFiles(job, missing);
@@ -330,7 +330,7 @@ class Taking {
   }
 }
 
-/** A list of the crate until where somebody damaged it: what it does not tell is looked at anew. */
+/** A list of the crate until where somebody damaged it: what is not readable is looked at again. */
 async function* asFarAsReadable(list: AsyncIterable<CheckedEntry>): AsyncIterable<CheckedEntry> {
   try {
     yield* list;

@@ -10,7 +10,7 @@ import { toPorterError } from '../../ends/system-errors.js';
 const list = 'begun.ndjson';
 
 /**
- * Files that a pack had begun to take, as they were then: what lies in the crate of one is gone on with as long as it is
+ * Files that a pack had begun to take, as they were then: what is in the crate of one is resumed as long as it is
  * still the same at the old end.
  */
 export class PartialFiles {
@@ -22,7 +22,7 @@ export class PartialFiles {
     this.begun = begun;
   }
 
-  /** Those of the packs that were broken off. */
+  /** Those of the packs that were interrupted. */
   static async of(crate: Crate): Promise<PartialFiles> {
     const begun = new Map<ByteString, FileEntry>();
     for await (const lines of linesOf(crate.at(list))) {
@@ -36,7 +36,7 @@ export class PartialFiles {
     return new PartialFiles(crate, begun);
   }
 
-  /** Whether what lies there may be a part of a file as it is now, or all of it. */
+  /** Whether what is there may be a part of a file as it is now, or all of it. */
   has({ path, size, mtime }: FileEntry, here: FileEntry): boolean {
     const begun = this.begun.get(path);
     return begun?.size === size && begun.mtime === mtime && here.size <= size;
@@ -57,7 +57,7 @@ export class PartialFiles {
   }
 }
 
-/** A line of the list, but for one that was broken off. */
+/** A line of the list, except one that was cut short. */
 function readBegun(line: string): FileEntry | undefined {
   try {
     return line === '' ? undefined : readEntryLine(line, false);

@@ -16,7 +16,7 @@ import type { PartsFolder } from './split-dump.js';
 /** Bytes that may wait for the disk while the next are worked on. */
 const mayWait = 8 * 1024 * 1024;
 
-/** A dump to rewrite by itself. */
+/** A dump to rewrite on its own. */
 export interface DumpJob {
   readonly bench: Workbench;
   /** A path, or `-` for standard input. */

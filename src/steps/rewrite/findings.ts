@@ -14,7 +14,7 @@ export function rewriteFindings(summary: RewriteSummary): Finding[] {
           place: where,
           what: `${place.damaged} ${place.damaged === 1 ? 'value looks' : 'values look'} serialized and cannot be read; left byte for byte (${place.missSamples.damaged})`,
           remedy:
-            'The site cannot read them either: rewrite.mend: true (--mend) repairs those whose lengths follow without doubt; save others anew at the old site',
+            'The site cannot read them either: rewrite.mend: true (--mend) repairs those whose lengths follow without doubt; save the others again at the old site',
         }),
       );
     }
@@ -24,7 +24,7 @@ export function rewriteFindings(summary: RewriteSummary): Finding[] {
           level: 'warn',
           code: 'address-in-statement',
           place: where,
-          what: `${place.left} old addresses stand outside of rows and were left (${place.missSamples.left})`,
+          what: `${place.left} old addresses are outside of rows and were left (${place.missSamples.left})`,
           remedy: 'Look at the statement; views, triggers and default values are changed by hand',
         }),
       );
@@ -51,7 +51,7 @@ export function rewriteFindings(summary: RewriteSummary): Finding[] {
         level: 'warn',
         code: 'base64-left',
         place: encoded.map(({ table, column }) => `${table}.${column}`).join(', '),
-        what: `${times} old ${times === 1 ? 'address stands' : 'addresses stand'} in Base64 and ${times === 1 ? 'was' : 'were'} left`,
+        what: `${times} old ${times === 1 ? 'address is' : 'addresses are'} in Base64 and ${times === 1 ? 'was' : 'were'} left`,
         remedy: 'rewrite.open-base64: true (--open-base64) rewrites them',
       }),
     );

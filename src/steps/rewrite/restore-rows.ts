@@ -7,12 +7,12 @@ import { readDump } from '../../ends/database/dump/reader.js';
 import { LiveRows } from '../../ends/database/server/live-rows.js';
 import type { EventSink } from '../move/events.js';
 
-/** What putting rows back came to. */
+/** The result of putting rows back. */
 export interface RowsPutBack {
   readonly place: string;
   /** Statements that put something back. */
   readonly putBack: number;
-  /** Statements whose row is gone, put back already, or changed since. */
+  /** Statements whose row is gone, restored already, or changed since. */
   readonly notThere: number;
 }
 
@@ -29,7 +29,7 @@ export function databaseAt(
   if (kept !== undefined && place?.name && place.user)
     return { ...place, password: place.password || (password ?? '') };
   throw new UsageError({
-    doing: 'Putting rows back',
+    doing: 'Restoring rows',
     cause:
       kept === undefined
         ? 'no file of kept rows is named'
@@ -43,7 +43,7 @@ const anyLength = Number.MAX_SAFE_INTEGER;
 const together = 200;
 
 /**
- * Puts back what a rewriting of a live database changed.
+ * Restores what a rewriting of a live database changed.
  * @param file what the rewriting kept
  */
 export async function putBackRows(

@@ -6,7 +6,7 @@ import { type DumpPart, DumpParts } from '../../core/sql/parts.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 
-/** One piece as it lies in the folder. */
+/** One piece as it is in the folder. */
 interface LaidPart {
   readonly name: string;
   readonly bytes: number;
@@ -94,9 +94,9 @@ function page(parts: readonly LaidPart[], limit: string, compare: string): strin
   return `The finished dump in ${pieces} of at most ${limit}, for the import page of a web panel.
 
 1. Open the new database in the panel. It must be the one that the new configuration names, and empty of the tables
-   below; what stands in them is dropped by the first piece that makes them.
+   below; what is in them is dropped by the first piece that creates them.
 2. Choose "Import" and load the pieces one after the other, in the order of their numbers. Each is packed with gzip;
-   the panel unpacks it by itself. Let it take the format SQL and the character set utf-8, and change nothing else.
+   the panel unpacks it. Choose the format SQL and the character set utf-8, and leave everything else as it is.
 3. Wait for each to end without an error before the next. If one stops half-way, load the same piece again only after
    dropping the tables that it makes; the pieces before it stay good.
 4. ${compare}

@@ -41,7 +41,7 @@ export async function rewriteDatabase(
   signal: AbortSignal,
 ): Promise<StandaloneDone> {
   const { wish } = plan;
-  refuseDumpOptions(wish, 'a live database', 'rows are rewritten where they are');
+  refuseDumpOptions(wish, 'a live database', 'rows are rewritten in place');
   return LiveRows.use({ place, through: undefined }, async rows => {
     const tables = (await rows.tables()).filter(({ columns }) => columns.some(canHoldAddress));
     const keyless = tables.filter(({ key }) => key.length === 0).map(({ name }) => name);
@@ -212,8 +212,8 @@ function keylessFinding(tables: readonly string[]): Finding[] {
       level: 'note',
       code: 'table-without-key',
       place: tables.join(', '),
-      what: `${tables.length === 1 ? 'This table has' : 'These tables have'} no key that tells one row from another; rows were found by their old value`,
-      remedy: 'undo puts a value back wherever the new one stands, also where it had stood before',
+      what: `${tables.length === 1 ? 'This table has' : 'These tables have'} no key that identifies a row; rows were found by their old value`,
+      remedy: 'Undo restores a value wherever the new one is, even where it was before',
     }),
   ];
 }

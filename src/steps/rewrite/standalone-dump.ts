@@ -102,7 +102,7 @@ function fittingFindings({ fitted, tooLong }: DumpDone, wish: StandaloneOptions)
         code: 'dump-fitted',
         place: server,
         what: [...fitted].map(([what, times]) => `${what}${times > 1 ? ` (${times} times)` : ''}`).join('; '),
-        remedy: 'Nothing, unless a program or view needs the account that had defined it',
+        remedy: 'Nothing needs to be done, unless a program or view needs the account that had defined it',
       }),
     );
   }

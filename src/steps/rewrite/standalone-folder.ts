@@ -23,7 +23,7 @@ export async function rewriteFolder(
   events: EventSink,
   signal: AbortSignal,
 ): Promise<StandaloneDone> {
-  refuseDumpOptions(wish, 'a folder', 'files are rewritten where they lie');
+  refuseDumpOptions(wish, 'a folder', 'files are rewritten in place');
   const root = resolve(wish.input);
   const files = new LocalFiles(root);
   const leaves = leftOut(wish.leave);
@@ -46,8 +46,8 @@ export async function rewriteFolder(
           level: 'warn',
           code: 'file-too-large',
           place: name,
-          what: `It is ${sizeText(entry.size)}, more than is rewritten as one text, and was left`,
-          remedy: 'If it is a dump, rewrite it by itself; otherwise look into it by hand',
+          what: `The file has ${sizeText(entry.size)}, more than is rewritten as one text, and was left`,
+          remedy: 'If it is a dump, rewrite it on its own; otherwise look into it by hand',
         }),
       );
       continue;

@@ -24,16 +24,16 @@ export interface StandaloneOptions extends Required<RuleOptions> {
   readonly whereLeft: boolean;
   readonly prefixFrom: string | undefined;
   readonly prefixTo: string | undefined;
-  /** The server that the dump shall be fitted to. */
+  /** The server that the dump is to be fitted to. */
   readonly for: string | undefined;
   /** The size of pieces. */
   readonly parts: string | undefined;
   readonly unpackedLimit: string | undefined;
-  /** The password of a live database, where it does not stand in its URL. */
+  /** The password of a live database, where it is not in its URL. */
   readonly password: string | undefined;
 }
 
-/** What the wish comes to for every kind of input. */
+/** The outcome of the wish for every kind of input. */
 export interface StandalonePlan extends CompiledTerms {
   readonly wish: StandaloneOptions;
   readonly bench: Workbench;
@@ -45,7 +45,7 @@ export interface StandalonePlan extends CompiledTerms {
 export interface StandaloneDone {
   readonly summary: RewriteSummary;
   readonly findings: readonly Finding[];
-  /** What is told at the end: where the result is. */
+  /** What is reported at the end: where the result is. */
   readonly wrote: string;
 }
 
@@ -86,7 +86,7 @@ export function planOf(wish: StandaloneOptions): StandalonePlan {
   };
 }
 
-/** An input as it may be shown: without what stands before the host of a URL. */
+/** An input as it may be shown: without what is before the host of a URL. */
 export function shown(input: string): string {
   return input.replace(/\/\/[^/]*@/, '//');
 }

@@ -15,7 +15,7 @@ import {
   wrong,
 } from './standalone-options.js';
 
-/** What is asked before something is changed where it stands. Each comes back only when it may be. */
+/** What is asked before something is changed where it is. Each comes back only when it may be. */
 export interface StandaloneQuestions {
   inPlace(what: string): Promise<void>;
   keyless(tables: readonly string[]): Promise<void>;
@@ -31,7 +31,7 @@ export interface StandaloneOutcome extends StandaloneDone {
 }
 
 /**
- * Rewrites something by itself.
+ * Rewrites something without a move.
  * @throws UsageError when the wishes do not fit together
  */
 export async function rewriteStandalone(

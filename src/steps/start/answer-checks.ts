@@ -8,6 +8,7 @@ import { readFront } from '../../core/pages/front.js';
 import { readPage } from '../../core/pages/page.js';
 import { dialectOfServer } from '../../core/redirects/dialects.js';
 import { fromConfiguration } from '../../core/sheet/write.js';
+import { counted } from '../../core/text/numbers.js';
 import type { SeenServer } from '../../ends/database/database-end.js';
 import { isPacked } from '../../ends/database/dump/reader.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
@@ -71,7 +72,7 @@ export class AnswerTests {
 
   /** Looks at the old site's folder. */
   async oldFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
-    return this.told(async () => {
+    return this.guarded(async () => {
       const place = this.placeOf(wish, 'old', secrets);
       const files = place.open();
       if (!(await files.isThere())) return { good: false, said: 'there is no such folder' };
@@ -97,12 +98,12 @@ export class AnswerTests {
     });
   }
 
-  /** What site lies in one of a folder's own folders, which is a common slip. */
+  /** What site is in one of a folder's own folders, which is a common slip. */
   private async siteWithin(place: FilesPlace): Promise<string | undefined> {
     for await (const { path, type } of place.open().list(one => one.path.includes('/'), this.signal)) {
       if (type !== 'folder') continue;
       const within = await lookAtSite(treeOf(place.below(textOf(path))), parseAddress('https://a.example'));
-      if (within.by.length > 0) return `a ${within.family.name} site lies in its folder ${textOf(path)}`;
+      if (within.by.length > 0) return `a ${within.family.name} site is in its folder ${textOf(path)}`;
     }
     return undefined;
   }
@@ -111,7 +112,7 @@ export class AnswerTests {
   async oldDump(wish: StartWish): Promise<AnswerTest> {
     if (wish.oldDump === fromConfiguration)
       return { good: undefined, said: 'will be opened by survey, as the configuration says' };
-    return this.told(async () => {
+    return this.guarded(async () => {
       const file = resolve(this.from, wish.oldDump!);
       await isPacked(file);
       const { dump, folders } = await surveyDump(
@@ -142,7 +143,7 @@ export class AnswerTests {
 
   /** Tries to write where the new site's folder will stand. */
   async newFiles(wish: StartWish, secrets: Secrets): Promise<AnswerTest> {
-    return this.told(async () => {
+    return this.guarded(async () => {
       const place = this.placeOf(wish, 'new', secrets);
       const above = (await existingFolder(place.above)).open();
       const { writable, renames } = await tryOut(above, 'start', this.signal);
@@ -154,7 +155,7 @@ export class AnswerTests {
       const there =
         standing === 0
           ? 'empty'
-          : `${standing} ${standing === 1 ? 'thing stands' : 'things stand'} there; what stands there is kept`;
+          : `${counted(standing, 'file or folder is', 'files and folders are')} there; they are kept`;
       return { good: true, said: `can be written, ${there}` };
     });
   }
@@ -213,7 +214,7 @@ export class AnswerTests {
     this.accounts?.close();
   }
 
-  private async told(work: () => Promise<AnswerTest>): Promise<AnswerTest> {
+  private async guarded(work: () => Promise<AnswerTest>): Promise<AnswerTest> {
     try {
       return await work();
     } catch (error) {

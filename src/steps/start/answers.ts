@@ -29,7 +29,7 @@ export interface StartWish {
 /** Secrets by the variable that holds them. */
 export type Secrets = Readonly<Record<string, string | undefined>>;
 
-/** What a test of one answer came to. */
+/** The result of a test of one answer. */
 export interface AnswerTest {
   /** Whether it will do; undefined where nobody could be asked. */
   readonly good: boolean | undefined;

@@ -108,7 +108,7 @@ export const questions: readonly Question[] = [
     key: 'new',
     flag: 'new',
     describe: 'The new address',
-    ask: 'Where shall they find it?',
+    ask: 'Where will they find it?',
     kind: 'text',
     must: () => true,
     wrong: wrongAddress,
@@ -158,7 +158,7 @@ export const questions: readonly Question[] = [
     key: 'newDump',
     flag: 'new-dump',
     describe: 'Where the finished dump is left; without it, it is loaded at the new server',
-    ask: 'Where shall the finished dump be left (empty: it is loaded at the new server)?',
+    ask: 'Where is the finished dump to be left (empty: it is loaded at the new server)?',
     kind: 'text',
     when: wish => wish.oldDump !== undefined,
     must: wish => wish.oldDump !== undefined && wish.newServer === undefined,
@@ -183,8 +183,8 @@ export const questions: readonly Question[] = [
   {
     key: 'searchEngines',
     flag: 'search-engines',
-    describe: 'Whether search engines shall find the new site',
-    ask: 'Shall search engines find the new site?',
+    describe: 'Whether search engines may find the new site',
+    ask: 'May search engines find the new site?',
     kind: 'text',
     choices: ['keep', 'hide', 'show'],
     when: wish => wish.newFiles !== undefined,
@@ -219,12 +219,12 @@ export const questions: readonly Question[] = [
   },
 ];
 
-/** Whether a place lies at a host that one must log in to. */
+/** Whether a place is at a host that one must log in to. */
 function isFar(place: string | undefined): boolean {
   return /^(?:sftp|ftps?):/i.test(place ?? '');
 }
 
-/** Whether an answer is tested only once it is known how to get in there. */
+/** Whether an answer is tested only once it is known how to log in there. */
 export function testsLater({ key }: Question, wish: StartWish): boolean {
   return (key === 'oldFiles' || key === 'newFiles') && isFar(wish[key]);
 }

@@ -10,7 +10,7 @@ import { readSmall, type Site, treeOf } from '../move/read-site.js';
 /** One fact of the configuration, as it may be shown. */
 export interface ShownFact {
   readonly fact: FactName;
-  /** Undefined where it is worked out when the site runs; a secret is told as such. */
+  /** Undefined where it is computed when the site runs; a secret is reported as such. */
   readonly value: string | undefined;
   readonly place: string;
 }
@@ -52,7 +52,7 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
         code: 'configuration-unreadable',
         place: at(configuration),
         what: 'The configuration cannot be parsed, or is larger than 1 MiB',
-        remedy: 'Open it and mend what is wrong; a working site’s configuration can be parsed',
+        remedy: 'Open it and correct what is wrong; a working site’s configuration can be parsed',
       }),
     ];
   }
@@ -75,7 +75,7 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
         code: 'configuration-elsewhere',
         place: at(configuration),
         what: `Neither it nor a file that it includes says the ${missing.join(', ')} of the database`,
-        remedy: 'See to it by hand that the new host gets the right values',
+        remedy: 'Set the right values at the new host by hand',
       }),
     );
   }
@@ -86,7 +86,7 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
         code: 'configuration-include',
         place: `${at(file)}:${line}`,
         what: `What it includes here was not read (${source.slice(0, 60)})`,
-        remedy: 'Look whether that file names a database, an address or a path of the old host',
+        remedy: 'Check whether that file names a database, an address or a path of the old host',
       }),
     );
   }
@@ -95,17 +95,17 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
   const finalPlace = move.oldFiles.text;
   const planned = await planConfiguration(move, family, { tree, main: configuration, finalPlace });
   const byHand = planned.findings.filter(({ code }) => code !== 'keys-fresh');
-  const told = new Set(byHand.map(({ place }) => place));
+  const reported = new Set(byHand.map(({ place }) => place));
   for (const [fact, { computed, fromEnvironment, file, line, source, value }] of entriesOf(facts)) {
     const place = `${at(file)}:${line}`;
-    if (computed && !told.has(place)) {
+    if (computed && !reported.has(place)) {
       findings.push(
         finding({
           level: 'warn',
           code: 'configuration-computed',
           place,
-          what: `The ${fact} is worked out when the site runs (${shownSource(fact, source)})`,
-          remedy: 'See to it by hand that it is right at the new host',
+          what: `The ${fact} is computed when the site runs (${shownSource(fact, source)})`,
+          remedy: 'Make sure by hand that it is right at the new host',
         }),
       );
     } else if (fromEnvironment && (essential as readonly string[]).includes(fact)) {
@@ -140,9 +140,9 @@ function siteFindings(move: Move, { facts, others, family, configuration }: Site
         place: `${move.oldFiles}/${facts.network.file}:${facts.network.line}`,
         what: 'The site is a network of several sites; the configuration names the host and path of its first',
         remedy: to
-          ? 'Nothing: its host stays'
+          ? 'Nothing needs to be done: its host stays'
           : move.newLive
-            ? 'Nothing: delivery sets the hosts and paths in its tables'
+            ? 'Nothing needs to be done: delivery sets the hosts and paths in its tables'
             : 'After loading the dump, set domain and path in its tables of sites and networks',
       }),
     );
@@ -155,14 +155,14 @@ function siteFindings(move: Move, { facts, others, family, configuration }: Site
         place: `${move.oldFiles}/${others[0]}`,
         what: `The tree holds ${others.length + 1} ${family.name} sites; ${configuration} serves this address`,
         remedy:
-          'The others go along with the files; leave their folders out with take.files.without if they shall not',
+          'The others are moved with the files; leave their folders out with take.files.without if they are not wanted',
       }),
     );
   }
   return findings;
 }
 
-/** The databases that the configuration and whatever looks like one name; copies of a configuration are told. */
+/** The databases that the configuration and whatever looks like one name; copies of a configuration are reported. */
 export async function databaseCandidates(
   move: Move,
   site: Site,
@@ -219,8 +219,8 @@ export async function databaseCandidates(
         level: 'warn',
         code: 'configuration-copy',
         place: `${move.oldFiles}/${open[0]}`,
-        what: `A copy of the configuration lies where visitors can read it as text, with its password: ${open.slice(0, 3).join(', ')}`,
-        remedy: 'Take it away from the web root, and use another password at the new host',
+        what: `A copy of the configuration is where visitors can read it as text, with its password: ${open.slice(0, 3).join(', ')}`,
+        remedy: 'Remove it from the web root, and use another password at the new host',
       }),
     );
   }
@@ -232,7 +232,7 @@ function isSample(path: string): boolean {
   return /sample|default\.settings|example|dist$/i.test(path);
 }
 
-/** The finding that a part of the configuration lies outside of the folder that is moved. */
+/** The finding that a part of the configuration is outside of the folder that is moved. */
 export function configurationAbove(
   move: Move,
   above: readonly Pick<CheckedEntry, 'path'>[] | readonly { path: string }[],
@@ -242,8 +242,8 @@ export function configurationAbove(
     level: 'note',
     code: 'configuration-above',
     place: `${move.oldFiles}/../${above[0]!.path}`,
-    what: `A part of the configuration lies one folder above the site (${names}) and is taken along to the same place`,
-    remedy: `See that the folder above ${move.newFiles ?? 'the new site'} is the site's own`,
+    what: `A part of the configuration is one folder above the site (${names}) and is moved to the same place`,
+    remedy: `Make sure that the folder above ${move.newFiles ?? 'the new site'} is the site's own`,
   });
 }
 

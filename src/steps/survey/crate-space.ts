@@ -15,7 +15,7 @@ export async function checkCrateSpace(move: Move, bytes: number): Promise<Findin
         level: 'stop',
         code: 'crate-not-writable',
         place,
-        what: 'Nothing can be written beside the sheet, where the crate shall go',
+        what: 'Nothing can be written beside the sheet, where the crate is to go',
         remedy: 'Give this account the right to write there, or put the sheet elsewhere',
       }),
     ];

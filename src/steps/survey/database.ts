@@ -94,7 +94,7 @@ function listedAs({ name, tables }: SeenDatabase, used: string): ListedDatabase 
   };
 }
 
-/** Reads the tables as a dump of them would say them, as far as is needed to see what addresses stand in them. */
+/** Reads the tables as a dump of them would say them, as far as is needed to see what addresses are in them. */
 async function lookThrough(
   run: StepRun,
   { database, charset }: OldDatabase,

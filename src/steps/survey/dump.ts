@@ -64,7 +64,7 @@ export function seenIn(
   };
 }
 
-/** Whether a dump is that of the site, and what stands in it that the sheet does not name. */
+/** Whether a dump is that of the site, and what is in it that the sheet does not name. */
 export function dumpFindings(move: Move, site: Site | undefined, dump: SurveyedDump): Finding[] {
   return [...(site ? prefixFindings(site, dump) : []), ...addressFindings(move, dump)];
 }
@@ -107,7 +107,7 @@ function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] 
         level: 'stop',
         code: 'prefix-shared',
         place: dump.file,
-        what: `Tables of a ${shared.name} site stand under the same prefix "${configured}"; which table belongs to whom cannot be told`,
+        what: `Tables of a ${shared.name} site are under the same prefix "${configured}"; which table belongs to which site cannot be decided`,
         remedy:
           'Leave out those of the other site by name (take.database.tables.without), or give the two sites prefixes of their own',
       }),
@@ -142,7 +142,7 @@ function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {
         level: 'warn',
         code: 'address-not-in-data',
         place: file,
-        what: `The old address ${sheet.old.address} stands nowhere in the dump; most often it names ${hosts[0]!.host}`,
+        what: `The old address ${sheet.old.address} is not in the dump; the most frequent host is ${hosts[0]!.host}`,
         remedy: 'Check old.address, and that this is the dump of this site',
       }),
     );
@@ -160,8 +160,8 @@ function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {
         code: twin ? 'address-twin' : 'address-not-named',
         place: seen.place,
         what: twin
-          ? `The twin ${seen.host} of the old address stands ${times} in the data (${seen.sample})`
-          : `${seen.host} stands ${times} in the data and looks like an earlier or temporary address of this site (${seen.sample})`,
+          ? `The twin ${seen.host} of the old address is ${times} in the data (${seen.sample})`
+          : `${seen.host} is ${times} in the data and looks like an earlier or temporary address of this site (${seen.sample})`,
         remedy: `If it was this site, add it to the sheet: old.also: [${scheme}://${seen.host}${path}]`,
       }),
     );

@@ -35,7 +35,7 @@ export interface FilesSurvey {
   };
 }
 
-/** What a look through the tree gives besides: what other parts of a survey go on with. */
+/** What a look through the tree gives besides: what other parts of a survey continue with. */
 export interface SeenFiles {
   readonly survey: FilesSurvey;
   readonly findings: readonly Finding[];
@@ -195,7 +195,7 @@ function linkFindings(place: string, links: readonly FileEntry[]): Finding[] {
       code: 'link-leads-outside',
       place: `${place}/${textOf(first.path)}`,
       what: `${links.length === 1 ? 'A symbolic link leads' : `${links.length} symbolic links lead`} out of the site (to ${textOf(first.to ?? '')}) and will not be taken`,
-      remedy: 'If the site needs it, make it anew at the new host',
+      remedy: 'If the site needs it, create it again at the new host',
     }),
   ];
 }

@@ -160,7 +160,7 @@ async function surveyCertificate(
   try {
     seen = await lookAtCertificate(at.host, effectivePort(at), address.host, run.signal);
   } catch {
-    // Asking for the page tells why.
+    // Asking for the page shows why.
     return { certificate: undefined, findings };
   }
   const place = `https://${address.host}`;
@@ -187,8 +187,8 @@ async function surveyCertificate(
         what: `The certificate of the ${end} site ends in ${days} ${days === 1 ? 'day' : 'days'}`,
         remedy:
           end === 'new'
-            ? 'See that it is renewed by itself'
-            : 'The redirects of the old address need one for as long as they stay; see that it is renewed',
+            ? 'Make sure that it is renewed automatically'
+            : 'The redirects of the old address need one for as long as they stay; make sure that it is renewed',
       }),
     );
   }
@@ -236,41 +236,41 @@ function dnsFindings(
   records: readonly DnsRecord[],
 ): Finding[] {
   const findings: Finding[] = [];
-  const tell = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
+  const report = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
     findings.push(finding({ level, code, place: host, what, remedy }));
   const planned = run.move.sheet.dns?.['address-records'];
   const leading = records.filter(({ type }) => type === 'A' || type === 'AAAA' || type === 'CNAME');
   const changes = end === (run.move.oldAddress.host === run.move.newAddress.host ? 'old' : 'new');
   if (leading.length === 0) {
-    tell(
+    report(
       end === 'old' ? 'warn' : 'note',
       'dns-no-address',
       `No record leads from ${host} to a host`,
       end === 'old'
         ? 'Check old.address'
-        : 'It needs one at the cutover; see that the zone is yours to change',
+        : 'It needs one at the cutover; make sure that you can change the zone',
     );
   }
   const values = leading.map(({ value }) => value);
   if (end === 'old' && planned && leading.some(({ type }) => type === 'A') && !values.includes(planned.old)) {
-    tell(
+    report(
       'warn',
       'dns-address-differs',
       `It leads to ${values.join(', ')}, not to ${planned.old} as dns.address-records says`,
-      'Correct dns.address-records.old, or find out what stands in front of the old host',
+      'Correct dns.address-records.old, or find out what is in front of the old host',
     );
   }
   if (changes && planned && !planned.new.includes(':') && leading.some(({ type }) => type === 'AAAA')) {
-    tell(
+    report(
       'warn',
       'dns-ipv6-stays',
       'An AAAA record leads to the present host too, and the plan names no new one',
-      'Change or take away the AAAA record at the cutover, or half of the visitors stay with the old host',
+      'Change or remove the AAAA record at the cutover, or half of the visitors stay with the old host',
     );
   }
   const longest = Math.max(0, ...leading.map(({ ttl }) => ttl));
   if (changes && longest > longTtl) {
-    tell(
+    report(
       'warn',
       'dns-ttl-long',
       `The TTL of its address is ${longest} seconds; visitors would go to the old host that long after the change`,
@@ -278,11 +278,11 @@ function dnsFindings(
     );
   }
   if (records.some(({ type }) => type === 'CAA') && changes) {
-    tell(
+    report(
       'note',
       'dns-caa',
       'A CAA record says who may give out certificates for it',
-      'See that the new host’s certificate authority is among them',
+      'Make sure that the new host’s certificate authority is among them',
     );
   }
   return findings;

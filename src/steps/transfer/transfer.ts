@@ -11,34 +11,34 @@ import { type RateLimit, unlimitedRate } from '../move/rate-limit.js';
 
 /** Whole trees go as a stream from this many files on. */
 const fewest = 8;
-/** A file is given up when the link was lost so often without any of it arriving. */
-const linkTries = 5;
-/** A part of a file at least so large is gone on with. */
-export const worthGoingOn = 64 * 1024;
+/** A file is given up when the connection was lost so often without any of it arriving. */
+const connectionTries = 5;
+/** A part of a file at least so large is resumed. */
+export const worthResuming = 64 * 1024;
 /** Files up to this size are held in memory while they are written. */
 const smallBytes = 256 * 1024;
 
 const nothing = Buffer.alloc(0);
 
-/** How files were carried: as a stream through a command at the far side, or one by one, several at once. */
+/** How files were transferred: as a stream through a command at the far side, or one by one, several at once. */
 export type TransferMethod = 'as one stream' | 'file by file';
 
-/** Files that are to be carried from an end to another. */
+/** Files that are to be transferred from an end to another. */
 export interface TransferJob {
   readonly from: FilesEnd;
   readonly to: FilesEnd;
   readonly signal: AbortSignal;
-  /** How many bytes of a file lie at `to` already, for those that an earlier run had begun with. */
+  /** How many bytes of a file are at `to` already, for those that an earlier run had begun with. */
   readonly begun: ReadonlyMap<ByteString, number>;
-  /** Is told of a large file before any of it is written. */
+  /** Is called with a large file before any of it is written. */
   readonly begins?: ((entry: FileEntry) => void) | undefined;
   readonly rate: RateLimit;
-  /** Is told of bytes of a large file as they pass, and of each file that was carried. */
+  /** Is called with bytes of a large file as they pass, and of each file that was transferred. */
   readonly progress: { passed(entry: FileEntry, bytes: number): void; done(entry: FileEntry): void };
 }
 
 /**
- * Carries files. What comes from afar as a stream is compared with checksums computed there, and read once more
+ * Transfers files. What comes from afar as a stream is compared with checksums computed there, and read once more
  * where it differs.
  * @returns the SHA-256 of each file's content as it was read, by path, and the way that was taken over a network
  */
@@ -49,29 +49,29 @@ export async function transferFiles(
   const { from, to, signal, progress } = job;
   const begun = new Map(job.begun);
   const sums = new Map<ByteString, string>();
-  const carried = (entry: FileEntry, sum: string) => {
+  const transferred = (entry: FileEntry, sum: string) => {
     if (!sums.has(entry.path)) progress.done(entry);
     sums.set(entry.path, sum);
   };
   const ordered = [...entries].sort((a, b) => a.size - b.size);
-  const anew = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
+  const left = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
   // Computed while the stream passes: a file that changes meanwhile differs from it either way.
-  const told = anew().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
+  const sumsAhead = left().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
   // Its error is heard of below.
-  told?.catch(() => {});
+  sumsAhead?.catch(() => {});
   let way: TransferMethod = 'file by file';
-  while (anew().length >= fewest) {
+  while (left().length >= fewest) {
     const before = sums.size;
     const started = new Set<FileEntry>();
-    const shares = inShares(anew(), Math.min(job.rate.streams, Math.max(from.streams, to.streams)));
+    const shares = inShares(left(), Math.min(job.rate.streams, Math.max(from.streams, to.streams)));
     const streams = shares.map(
       async share =>
-        (await readStream(job, share, started, carried)) || writeStream(job, share, started, carried),
+        (await readStream(job, share, started, transferred)) || writeStream(job, share, started, transferred),
     );
     if (!(await allOf(streams)).includes(true)) break;
     way = 'as one stream';
-    // What a lost link cut off is gone on with.
-    const cut = [...started].filter(({ path, size }) => !sums.has(path) && size >= worthGoingOn);
+    // What a lost connection cut off is resumed.
+    const cut = [...started].filter(({ path, size }) => !sums.has(path) && size >= worthResuming);
     await pMap(
       cut,
       async ({ path, size }) => {
@@ -86,12 +86,12 @@ export async function transferFiles(
   await pMap(
     rest,
     async entry => {
-      carried(entry, await copy(job, entry, begun.get(entry.path) ?? 0));
+      transferred(entry, await copy(job, entry, begun.get(entry.path) ?? 0));
     },
     { concurrency: Math.min(job.rate.atOnce, Math.max(from.atOnce, to.atOnce)), signal },
   );
   if (way === 'as one stream') {
-    const sumsThere = await told;
+    const sumsThere = await sumsAhead;
     for (const entry of entries) {
       const there = sumsThere?.get(entry.path);
       // A file that changed while it passed may have come half-changed or padded.
@@ -102,7 +102,7 @@ export async function transferFiles(
   return { sums, way: sums.size > 0 && (from.far || to.far) ? way : undefined };
 }
 
-/** Waits for all, also where one fails, so that nothing goes on behind the back of whoever hears of it. */
+/** Waits for all, also where one fails, so that nothing continues unnoticed. */
 async function allOf<T>(work: readonly Promise<T>[]): Promise<T[]> {
   await Promise.allSettled(work);
   return Promise.all(work);
@@ -135,14 +135,14 @@ function inShares(entries: readonly FileEntry[], most: number): FileEntry[][] {
   return shares.map(share => share.entries).filter(share => share.length > 0);
 }
 
-type Carried = (entry: FileEntry, sum: string) => void;
+type Transferred = (entry: FileEntry, sum: string) => void;
 
 /** Takes what it can of files as one stream; gives whether the end has such a thing. */
 async function readStream(
   job: TransferJob,
   entries: readonly FileEntry[],
   started: Set<FileEntry>,
-  carried: Carried,
+  transferred: Transferred,
 ): Promise<boolean> {
   const { from, to, signal } = job;
   const wanted = new Map(entries.map(entry => [entry.path, entry]));
@@ -153,7 +153,7 @@ async function readStream(
     if (!stream) return false;
     const write = async (entry: FileEntry, content: Content, sum: () => string) => {
       await to.write(entry.path, content, entry);
-      carried(entry, sum());
+      transferred(entry, sum());
     };
     for await (const { path, content } of stream) {
       const entry = wanted.get(path);
@@ -184,7 +184,7 @@ async function readStream(
   } catch (error) {
     signal.throwIfAborted();
     if (error instanceof PorterError) throw error;
-    // The link was lost; what did not come yet is asked for again, but nothing that is still being written.
+    // The connection was lost; what did not come yet is asked for again, but nothing that is still being written.
     await Promise.allSettled(writing);
   }
   return true;
@@ -201,7 +201,7 @@ async function writeStream(
   job: TransferJob,
   entries: readonly FileEntry[],
   started: Set<FileEntry>,
-  carried: Carried,
+  transferred: Transferred,
 ): Promise<boolean> {
   const { from, to, signal } = job;
   if (!to.writeMany) return false;
@@ -224,12 +224,12 @@ async function writeStream(
       signal,
     );
     for (const [entry, content] of whole)
-      if (there.get(entry.path) === content.sum()) carried(entry, content.sum());
+      if (there.get(entry.path) === content.sum()) transferred(entry, content.sum());
     // Whatever else the command stumbled over, file by file may work or will say why.
     if (isFull(error) || error instanceof UsageError || error instanceof EndError) throw error;
     return true;
   }
-  for (const [entry, content] of sent) carried(entry, content.sum());
+  for (const [entry, content] of sent) transferred(entry, content.sum());
   return true;
 }
 
@@ -238,20 +238,20 @@ class Hashed {
   ended = false;
   readonly content: AsyncIterable<Buffer>;
   private readonly hash = createHash('sha256');
-  private told: string | undefined;
+  private digest: string | undefined;
 
   constructor(content: AsyncIterable<Buffer>, entry: FileEntry, how: Pick<TransferJob, 'progress' | 'rate'>) {
     this.content = this.passing(content, entry, how);
   }
 
-  /** Bytes that lie at the other end already, and count as well. */
+  /** Bytes that are at the other end already, and count as well. */
   async add(content: AsyncIterable<Buffer>): Promise<void> {
     for await (const chunk of content) this.hash.update(chunk);
   }
 
   sum(): string {
-    this.told ??= this.hash.digest('hex');
-    return this.told;
+    this.digest ??= this.hash.digest('hex');
+    return this.digest;
   }
 
   private async *passing(
@@ -275,27 +275,27 @@ export async function copyChecked(from: FilesEnd, to: FilesEnd, entry: FileEntry
   return copyFrom({ from, to, progress: silent, rate: unlimitedRate }, entry, 0);
 }
 
-/** Copies a file from an offset on, and goes on where a link was lost. */
+/** Copies a file from an offset on, and continues where a link was lost. */
 export async function copy(
   job: Pick<TransferJob, 'from' | 'to' | 'progress' | 'rate' | 'begins'>,
   entry: FileEntry,
   offset: number,
 ): Promise<string> {
-  let at = job.to.goesOn ? offset : 0;
+  let at = job.to.canResume ? offset : 0;
   for (let idle = 0; ; ) {
     try {
       return await copyFrom(job, entry, at);
     } catch (error) {
       if (!(error instanceof ConnectionLost)) throw error;
-      const there = job.to.far && job.to.goesOn ? await job.to.entry(entry.path) : undefined;
+      const there = job.to.far && job.to.canResume ? await job.to.entry(entry.path) : undefined;
       const size = there?.type === 'file' && there.size <= entry.size ? there.size : 0;
       idle = size > at ? 0 : idle + 1;
       at = size;
-      if (idle < linkTries) continue;
+      if (idle < connectionTries) continue;
       throw new PartWayError(
         {
-          doing: `Carrying ${textOf(entry.path)} to ${job.to.place}`,
-          cause: 'the link is lost each time',
+          doing: `Transferring ${textOf(entry.path)} to ${job.to.place}`,
+          cause: 'the connection is lost each time',
           remedy:
             'Run the command again; if it ends at the same file, the disk or the quota there may be full',
         },
@@ -313,7 +313,7 @@ async function copyFrom(
   // Of a file that is there but for its mode and time, nothing is asked for.
   const rest = offset > 0 && offset === entry.size ? nothing : from.read(entry.path, offset);
   const hashed = new Hashed(chunksOf(rest), entry, { progress, rate });
-  if (offset === 0 && entry.size >= worthGoingOn) begins?.(entry);
+  if (offset === 0 && entry.size >= worthResuming) begins?.(entry);
   if (offset > 0) {
     // What is there already is read where that is near.
     await hashed.add(firstOf((to.far ? from : to).read(entry.path), offset));

@@ -2,13 +2,13 @@ import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import type { CheckedEntry, FileEntry } from '../../core/files/entries.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
-import { copy, type TransferJob, worthGoingOn } from './transfer.js';
+import { copy, type TransferJob, worthResuming } from './transfer.js';
 
 /** A sample is at least so many files, and one in so many. */
 const sampleFewest = 50;
 const sampleOneIn = 20;
 
-/** What of some wanted files lies at an end already. */
+/** What of some wanted files is at an end already. */
 export interface Arrived {
   /** Files that are whole. */
   readonly whole: ReadonlySet<ByteString>;
@@ -19,7 +19,7 @@ export interface Arrived {
 }
 
 /**
- * Tells which of some files lie at an end already.
+ * Reports which of some files are at an end already.
  * @param how `time`: of the right size and time, or of the right checksum where the time is another and a checksum costs
  * no transfer; `content`: of the right checksum, whatever it costs; `resume`: of the right checksum where it costs no
  * transfer, otherwise of the right size and time, which a file gets when it is whole
@@ -42,9 +42,9 @@ export async function alreadyThere(
   const begun = new Map<ByteString, number>();
   for (const { path, size } of wanted) {
     const here = there.get(path);
-    // Near, it may be a part of an earlier version, and to begin anew costs little; from afar all is compared at the end.
-    if (!end.far || here?.type !== 'file' || size < worthGoingOn || here.size === 0) continue;
-    // One of the right size may have been left before it got its time; where its checksum is asked for, that tells.
+    // Near, it may be a part of an earlier version, and to begin again costs little; from afar all is compared at the end.
+    if (!end.far || here?.type !== 'file' || size < worthResuming || here.size === 0) continue;
+    // One of the right size may have been left before it got its time; where its checksum is asked for, that shows.
     if (here.size < size || (here.size === size && !cheap && !ofTime.has(path))) begun.set(path, here.size);
   }
   const compared = ofSize.filter(({ path }) => {
@@ -57,7 +57,7 @@ export async function alreadyThere(
   );
   const isRight = ({ path, sha256 }: CheckedEntry) => sums.get(path) === sha256;
   const right = compared.filter(isRight);
-  // What was left before it got its mode and time is gone on with at its end, which gives it them.
+  // What was left before it got its mode and time is resumed at its end, which gives it them.
   const isSet = ({ path, mode }: CheckedEntry) => ofTime.has(path) && there.get(path)!.mode === mode;
   const verified = new Set<ByteString>();
   for (const entry of right) {
@@ -74,7 +74,7 @@ export function sameTime(end: FilesEnd, a: number, b: number): boolean {
 }
 
 /**
- * Compares what lies at the far side with what was to arrive: by checksum, or where only a sample is read back, by size
+ * Compares what is at the far side with what was to arrive: by checksum, or where only a sample is read back, by size
  * and some by checksum. What differs is carried once more.
  * @param surely files that are compared even where only a sample is read back
  * @returns how many files were compared
@@ -110,12 +110,12 @@ export async function verifyArrived(
   if (!still) return some.length;
   throw new DamageError({
     doing: `Writing ${to.place}/${textOf(still.path)}`,
-    cause: 'what lies there is not what was sent',
+    cause: 'what is there is not what was sent',
     remedy: 'Check the far side’s disk, then run the command again',
   });
 }
 
-/** What lies in no folder in which some entries are; these are in the order of their paths. */
+/** What is in no folder in which some entries are; these are in the order of their paths. */
 function outsideOf(entries: readonly FileEntry[]): (entry: FileEntry) => boolean {
   const [first, last] = [entries[0]!.path, entries.at(-1)!.path];
   // All paths of what is in a folder lie between its own with a "/" and with the character after that.
@@ -133,7 +133,7 @@ function sampleOf<E extends FileEntry>(
   return entries.filter((entry, i) => picked.has(i) || surely.has(entry.path));
 }
 
-/** Lists what stands at an end that may not be there yet. @param gone folders that are not entered any more */
+/** Lists what is at an end that may not be there yet. @param gone folders that are not entered any more */
 export async function* listStanding(
   files: FilesEnd,
   gone: ReadonlySet<ByteString>,
@@ -142,9 +142,9 @@ export async function* listStanding(
   if (await files.isThere()) yield* files.list(({ path }) => gone.has(path), signal);
 }
 
-/** Takes away what an earlier run put at an end and is not wanted any more, or is wanted as something else. */
+/** Removes what an earlier run put at an end and is not wanted any more, or is wanted as something else. */
 export class Removal {
-  /** Folders that were taken away. */
+  /** Folders that were removed. */
   readonly gone = new Set<ByteString>();
   private readonly files: FilesEnd;
 
@@ -152,7 +152,7 @@ export class Removal {
     this.files = files;
   }
 
-  /** @returns what is left of what stands there */
+  /** @returns what is left of what is there */
   async ofOthers(
     wanted: ReadonlyMap<ByteString, FileEntry>,
     there: ReadonlyMap<ByteString, FileEntry>,

@@ -113,7 +113,7 @@ test('blocks that are worked on where they lie give the same, with much room bef
         const [most, before] = parts[turn % parts.length]!;
         const taken = bytes.copy(blocks[turn % 2]!, 0, at, at + Math.max(most, turn > 200 ? 50_000 : 0));
         rewriter.push(blocks[turn % 2]!.subarray(0, taken), before);
-        // It may be filled anew at once.
+        // It may be filled again at once.
         blocks[turn % 2]!.fill("'");
         at += taken;
       }

@@ -374,7 +374,7 @@ test('entries that are asked for together are the same as one by one, also while
       { files: `${host.address}/site`, login: host.login },
       { files: join(root, 'new') },
     );
-    // So a listing by one command tells them sooner.
+    // So a listing by one command has them sooner.
     host.misbehaviour.slow = 30;
     const files = run.move.oldFiles!.open();
     const paths = [...names, ...more] as ByteString[];
@@ -439,7 +439,7 @@ test('a far side that answers no more is noticed, waited for and gone on with', 
     ...run,
     events: event => {
       if (event.type !== 'progress' || events.push(event.what) > 1) return;
-      // From now on nobody answers; those who come anew find it as it was.
+      // From now on nobody answers; those who come again find it as it was.
       old.misbehaviour.slow = 1_000_000;
       setTimeout(() => {
         old.misbehaviour.slow = 0;

@@ -18,7 +18,7 @@ const mostStarts = 8;
  * Opens the Base64 around an anchor.
  * @param low @param high the bounds of the text in which it must lie
  * @returns where the stretch ends, and what it holds; that is undefined where nothing readable comes out, or it could
- *   not be written back as it stands
+ *   not be written back as it is
  */
 export function openBase64(
   s: ByteString,
@@ -31,7 +31,7 @@ export function openBase64(
   let end = at;
   while (end < high && within(s, end, low, high)) end++;
   while (end < high && s[end] === '=') end++;
-  // What stands before a slash may be a path's: the slash is a character of Base64 too.
+  // What is before a slash may be a path's: the slash is a character of Base64 too.
   for (let start = first, tries = 0; tries < mostStarts; tries++) {
     const open = openedAs(asBytes(s.slice(start, end)), start, end);
     if (open) return { end, open };
@@ -49,7 +49,7 @@ function within(s: string, at: number, low: number, high: number): boolean {
   if (member.test(char)) return true;
   if (char === '\\') return /^\\+\//.test(s.slice(at, Math.min(high, at + 8)));
   if (char !== '\n' && char !== '\r') return false;
-  // A line is broken after many characters, and goes on with one.
+  // A line is broken after many characters, and continues with one.
   const before = s.slice(Math.max(low, at - 61), at).replace(/\r$/, '');
   return (
     /[A-Za-z0-9+/_-]{60}$/.test(before) &&

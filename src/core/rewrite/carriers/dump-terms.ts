@@ -21,7 +21,7 @@ export interface DumpTerms {
 /** The same prepared for the byte path. */
 export interface CompiledTerms extends DumpRewriting {
   readonly scope: Scope;
-  /** Columns that hold a host by itself. */
+  /** Columns that hold a bare host. */
   readonly hosts: Globs;
 }
 

@@ -41,7 +41,7 @@ export interface DumpRewriting {
   readonly rules: Rules;
   readonly prefix?: PrefixChange | undefined;
   readonly scope?: Scope | undefined;
-  /** `table.column` patterns of values that are a host by itself. */
+  /** `table.column` patterns of values that are a bare host. */
   readonly hosts?: Globs | undefined;
   /** Takes what is left one by one. */
   readonly left?: LeftList | undefined;
@@ -61,7 +61,7 @@ const statements = 'statements';
 
 /**
  * Rewrites the old addresses (and, when asked, the table prefix) of a dump that streams by. Only literals that
- * change are written anew, and of these only the bytes that change.
+ * change are written again, and of these only the bytes that change.
  */
 export class DumpRewriter implements DumpVisitor {
   readonly tally = new Tally();
@@ -74,7 +74,7 @@ export class DumpRewriter implements DumpVisitor {
   private stretch = new Stretch(Buffer.alloc(0));
   private anchorCursor: AnchorCursor | undefined;
   private escaped: EscapedText | undefined;
-  /** Where the next anchor stands, as far as that is known: nothing before it need be looked at. */
+  /** Where the next anchor is, as far as that is known: nothing before it need be looked at. */
   quietUntil = -1;
   private plans: ColumnPlan[] = [];
   private columns: readonly string[] | undefined;
@@ -282,7 +282,7 @@ export class DumpRewriter implements DumpVisitor {
     return plan;
   }
 
-  /** Edits of a serialized value whose escapes are followed where it stands; undefined where it must be opened. */
+  /** Edits of a serialized value whose escapes are followed where it is; undefined where it must be opened. */
   private editsInPlace(
     { s, start, end }: CellLiteral,
     dialect: Dialect,
@@ -337,7 +337,7 @@ export class DumpRewriter implements DumpVisitor {
 /** The first value of a row that begins at its bracket. */
 const firstCell = /\(\s*('(?:[^'\\]|\\.)*'|[^,()']*)/y;
 
-/** Shows the text of a literal as the value that it stands for. */
+/** Describes the text of a literal as the value that it means. */
 function unescaped(quote: number, dialect: Dialect): (bytes: ByteString) => ByteString {
   return bytes => openLiteral(bytes, 0, bytes.length, quote, dialect).value;
 }

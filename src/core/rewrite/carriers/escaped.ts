@@ -8,9 +8,9 @@ import { editsInText } from './text.js';
 import { lengthEdit, needsOpening } from './value.js';
 
 /**
- * Edits of a serialized value that stands escaped in the text of a literal, without opening it: its lengths are
- * followed where they stand.
- * @returns undefined where it cannot be told so: something is nested in it, or it is damaged
+ * Edits of a serialized value that is escaped in the text of a literal, without opening it: its lengths are
+ * followed where they are.
+ * @returns undefined where that does not suffice: something is nested in it, or it is damaged
  */
 export function editsInEscaped(
   cursor: AnchorCursor,

@@ -25,7 +25,7 @@ import { editsInText } from './text.js';
 /**
  * What to change in one value so that old addresses become new ones, whatever carries them: text, PHP-serialized
  * values with their lengths, JSON, and any of these inside one another. A damaged value gives no edits and is
- * told to the observer. What it says of a value depends on nothing but the value and the rules.
+ * reported to the observer. What it says of a value depends on nothing but the value and the rules.
  */
 export function editsInValue(value: ByteString, rules: Rules, observer: Observer): readonly Edit[] {
   return new Carried(rules, observer).edits(value, 0);
@@ -39,7 +39,7 @@ const serializedInJson = /\\*"(?:[saO]:\d+:)/;
 
 /**
  * What a value is, as far as rewriting it must know. A JSON text counts only when a serialized value is a string
- * in it; otherwise its escapes are forms that are found in text as they stand.
+ * in it; otherwise its escapes are forms that are found in text as they are.
  */
 function carrierOf(value: string): 'serialized' | 'json' | 'mixed' | 'text' {
   if (looksSerialized(value)) return 'serialized';
@@ -54,7 +54,7 @@ export function needsOpening(s: string, start: number, end: number): boolean {
   return looksJsonEscaped(head) ? serializedInJson.test(s.slice(start, end)) : sessionHead.test(head);
 }
 
-/** The digits of a span whose content grew; a plus sign that stands before them is kept. */
+/** The digits of a span whose content grew; a plus sign that is before them is kept. */
 export function lengthEdit(value: ByteString, span: LengthSpan, more: number): Edit {
   const written = value.slice(span.digitsStart, span.digitsEnd);
   const digits = String(Number(written) + more);
@@ -118,7 +118,7 @@ class Carried {
     return [...apart, ...encoded].sort((a, b) => a.start - b.start);
   }
 
-  /** What stands in Base64 in a stretch of text: rewritten when asked, otherwise told. */
+  /** What is in Base64 in a stretch of text: rewritten when asked, otherwise reported. */
   private inEncoded(cursor: AnchorCursor, start: number, end: number, depth: number): readonly Edit[] {
     const edits: Edit[] = [];
     const { s } = cursor;
@@ -147,7 +147,7 @@ class Carried {
     return edits.concat(this.inText(cursor, read.end, value.length, depth));
   }
 
-  /** A value that cannot be read is left, or, when asked, put right first. */
+  /** A value that cannot be read is left, or, when asked, corrected first. */
   private inDamaged(value: ByteString, { cause, at }: SerializedDamage, depth: number): readonly Edit[] {
     const mended = this.rules.mend ? mendSerialized(value) : undefined;
     if (mended === undefined) {
@@ -232,7 +232,7 @@ class Carried {
     return parts.flat();
   }
 
-  /** What is carried deeper than anybody means it is left and told. */
+  /** What is carried deeper than anybody means it is left and reported. */
   private isTooDeep(content: ByteString, depth: number): boolean {
     if (depth < deepest) return false;
     this.observer.damaged('values are nested in one another too deeply', content, 0);

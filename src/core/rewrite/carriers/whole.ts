@@ -8,7 +8,7 @@ import type { Rules } from '../terms/rules.js';
 import { editsInValue } from './value.js';
 
 /**
- * Rewrites one whole value that stands by itself: a file, or a cell of a row; and counts it.
+ * Rewrites one whole value that is on its own: a file, or a cell of a row; and counts it.
  * @returns the value afterwards, or undefined where nothing changes
  */
 export function rewrittenWhole(

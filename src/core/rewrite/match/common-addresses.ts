@@ -4,7 +4,7 @@ import type { ManySearch } from '../../search/many.js';
 import type { AddressTarget, Rules } from '../terms/rules.js';
 import type { Form } from './match.js';
 
-/** The layout of what is told of anchors and addresses is that of kernels/addresses.ts. */
+/** The layout of what the kernels know of anchors and addresses is that of kernels/addresses.ts. */
 const kinds = { host: 1, path: 2, root: 3 };
 const anchorBytes = 16;
 const addressBytes = 44;
@@ -99,7 +99,7 @@ export class CommonAddresses {
   }
 }
 
-/** What an address becomes where it stands at a host; undefined where it stays as it is. */
+/** What an address becomes where it is at a host; undefined where it stays as it is. */
 function newText({ to, from }: AddressTarget, host: string): string | undefined {
   if (!to) return undefined;
   const name = host === from.host ? to.host : bytesOfText(to.unicodeHost);
@@ -110,7 +110,7 @@ function pathOf(segments: readonly string[]): string {
   return segments.map(segment => `/${segment}`).join('');
 }
 
-/** Whether all there is to an address can be told to the kernels. */
+/** Whether the kernels can handle everything about an address. */
 function isCommon({ from, to }: AddressTarget): boolean {
   return (
     from.port === undefined && !(to && to.host === from.host && pathOf(to.segments) === pathOf(from.segments))

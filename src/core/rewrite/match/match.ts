@@ -36,10 +36,10 @@ export type Miss =
   | 'already new'
   | 'in Base64';
 
-/** Found by its path alone where no link can stand; it is nothing to tell of. */
+/** Found by its path alone where no link can be; it is not worth a word. */
 export type NoLink = 'no link';
 
-/** An old address at a place, and what stands there afterwards. */
+/** An old address at a place, and what is there afterwards. */
 export interface Match {
   readonly start: number;
   readonly end: number;
@@ -52,14 +52,14 @@ export interface Match {
 export interface Region {
   readonly start: number;
   readonly end: number;
-  /** 1 for a value; 2 for the text of a literal in which `\\` stands for one backslash. */
+  /** 1 for a value; 2 for the text of a literal in which `\\` means one backslash. */
   readonly backslashes: 1 | 2;
 }
 
 /**
  * Looks closely at a place where an anchor was found.
  * @param at offset of the host, or of the first path segment
- * @param found a host's name in lower case, or the path's bytes as they stand there
+ * @param found a host's name in lower case, or the path's bytes as they are there
  */
 export function matchAt(
   s: ByteString,
@@ -118,7 +118,7 @@ function matchHost(s: ByteString, region: Region, at: number, host: string, rule
   return miss;
 }
 
-/** Without `//` before it, a host is a mail address's, the end of a longer host, or stands bare. */
+/** Without `//` before it, a host is a mail address's, the end of a longer host, or is bare. */
 function withoutSlashes(
   s: ByteString,
   region: Region,
@@ -145,7 +145,7 @@ function withoutSlashes(
 
 const anySlash = /\\*\/|%(?:25)*2f/iy;
 
-/** A host that stands by itself, or with a path and without what comes before one in an address. */
+/** A host alone, or with a path and without what comes before one in an address. */
 function bareHost(
   s: string,
   region: Region,
@@ -240,7 +240,7 @@ function schemeBefore(s: string, low: number, end: number): Address['scheme'] | 
   return word.endsWith('http') ? 'http' : undefined;
 }
 
-/** The offset after the port that this address needs at this place, or -1 where another port stands. */
+/** The offset after the port that this address needs at this place, or -1 where another port is. */
 function endOfPort(
   from: Address,
   scheme: Address['scheme'] | undefined,
@@ -306,7 +306,7 @@ function isWord(code: number): boolean {
   );
 }
 
-/** `old.example` goes on in `old.example.net`, `old.examples` and `old.example-2`, not at a sentence's full stop. */
+/** `old.example` continues in `old.example.net`, `old.examples` and `old.example-2`, not at a sentence's full stop. */
 function continuesHost(s: string, at: number, high: number): boolean {
   if (at >= high) return false;
   const code = s.charCodeAt(at);
@@ -314,7 +314,7 @@ function continuesHost(s: string, at: number, high: number): boolean {
   return isWord(code) || code === 0x2d;
 }
 
-/** `/site` goes on in `/sitemap`, `/site-2`, `/site.html` and `/site%20x`, not in `/site/`, `/site?` or `/site.` */
+/** `/site` continues in `/sitemap`, `/site-2`, `/site.html` and `/site%20x`, not in `/site/`, `/site?` or `/site.` */
 function continuesSegment(s: string, at: number, high: number, style: SlashStyle): boolean {
   if (at >= high) return false;
   const code = s.charCodeAt(at);
@@ -324,7 +324,7 @@ function continuesSegment(s: string, at: number, high: number, style: SlashStyle
   return isWord(code) || code === 0x2d || code === 0x7e;
 }
 
-/** In an encoded address only an encoded word character goes on; in a plain one any encoded byte but a slash. */
+/** In an encoded address only an encoded word character continues; in a plain one any encoded byte but a slash. */
 function percentContinues(tail: string, style: SlashStyle): boolean {
   const code = /^%(?:25)*([0-9a-f]{2})/i.exec(tail)?.[1];
   if (code === undefined || code.toLowerCase() === '2f') return false;

@@ -4,7 +4,7 @@ import type { PlaceTally } from './tally.js';
 /** One old address (or damaged value) that was left. */
 export interface Left {
   readonly where: string;
-  /** Which row, as far as it can be told: its number and its first value. */
+  /** Which row, as far as that is known: its number and its first value. */
   readonly row: string;
   readonly why: string;
   readonly sample: string;
@@ -15,7 +15,7 @@ export class LeftList {
   readonly list: Left[] = [];
   /** How many are not in the list. */
   more = 0;
-  /** Tells the row that is being read. */
+  /** Reports the row that is being read. */
   row: () => string = () => '';
   private readonly most: number;
 

@@ -2,7 +2,7 @@ import { applyEdits, asBytes, type ByteString, type Edit, textOf } from '../../b
 import { showable } from '../../text/display.js';
 import { type PlaceTally, wantsSample } from './tally.js';
 
-/** Shows bytes as they stand. */
+/** Shows bytes as they are. */
 const asIs = (bytes: ByteString) => bytes;
 
 /**

@@ -1,6 +1,6 @@
 import { type PlaceTally, type Totals, totalsOf } from './tally.js';
 
-/** What a rewriting came to, as it is shown, kept and given as JSON. A dry run gives the same. */
+/** The result of a rewriting, as it is shown, kept and given as JSON. A dry run gives the same. */
 export interface RewriteSummary {
   readonly pairs: readonly { readonly from: string; readonly to: string }[];
   readonly totals: Totals;

@@ -33,7 +33,7 @@ export interface PlaceTally {
   leftWhy: LeftWhy | 'outside of rows' | undefined;
   /** Values that look serialized and cannot be read, and the old addresses left in them. */
   damaged: number;
-  /** Damaged values whose lengths were set right. */
+  /** Damaged values whose lengths were corrected. */
   mended: number;
   readonly samples: Sample[];
   readonly missSamples: Partial<Record<Miss | 'damaged' | 'left', string>>;

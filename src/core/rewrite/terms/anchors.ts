@@ -3,7 +3,7 @@ import { asBytes, type ByteString, Stretch } from '../../bytes.js';
 import type { Workbench } from '../../kernels/workbench.js';
 import { ManySearch } from '../../search/many.js';
 
-/** What tells of an old address before it is looked at closely, prepared for finding. */
+/** What hints at an old address before it is looked at closely, prepared for finding. */
 export interface AnchorSearch {
   readonly search: ManySearch;
   /** By a pattern's number. */
@@ -31,7 +31,7 @@ export function anchorSearch(
   const patterns = [
     ...longestFirst(hosts).map(text => ({ kind: 'host' as const, text, anyCase: true })),
     ...distinct(paths.map(path => path[0]!)).map(text => ({ kind: 'path' as const, text, anyCase: true })),
-    // Right after a word it goes on with a longer path, and begins no link.
+    // Right after a word it continues with a longer path, and begins no link.
     ...distinct(rootStarts).map(text => ({ kind: 'root' as const, text, anyCase: false, notInWord: true })),
     ...distinct(encoded).map(text => ({ kind: 'encoded' as const, text, anyCase: false })),
   ];
@@ -96,23 +96,23 @@ export class AnchorCursor {
     return this.text.s;
   }
 
-  /** Offset of the anchor it stands at, or Infinity after the last one. */
+  /** Offset of the anchor it is at, or Infinity after the last one. */
   get at(): number {
     return this.places[this.index] ?? Number.POSITIVE_INFINITY;
   }
 
-  /** A host's name in lower case, or the bytes of a path as they stand there. */
+  /** A host's name in lower case, or the bytes of a path as they are there. */
   get found(): string {
     return this.founds[this.index] ?? '';
   }
 
-  /** Moves to the first anchor at or after an offset, if it stands before that. */
+  /** Moves to the first anchor at or after an offset, if it is before that. */
   seek(from: number): number {
     while (this.at < from) this.index++;
     return this.at;
   }
 
-  /** Moves to the first anchor in Base64 at or after an offset, if it stands before that. */
+  /** Moves to the first anchor in Base64 at or after an offset, if it is before that. */
   seekEncoded(from: number): number {
     const { encoded } = this;
     while (this.encodedIndex < encoded.length && encoded[this.encodedIndex]! < from) this.encodedIndex++;
@@ -124,7 +124,7 @@ export class AnchorCursor {
     return Math.min(this.seek(from), this.seekEncoded(from));
   }
 
-  /** Does something with the anchors from here on, and then stands here again. */
+  /** Does something with the anchors from here on, and then is here again. */
   aside<T>(work: () => T): T {
     const { index } = this;
     try {
@@ -149,7 +149,7 @@ export class AnchorCursor {
 }
 
 /**
- * What stands in Base64 wherever a text stands in the bytes that are encoded: three stretches, by where among the
+ * What is in Base64 wherever a text is in the bytes that are encoded: three stretches, by where among the
  * groups of three bytes the text begins. Those shorter than six characters would be found everywhere and are left out.
  */
 export function base64Anchors(text: ByteString): string[] {

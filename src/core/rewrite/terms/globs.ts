@@ -1,4 +1,4 @@
-/** A list of `table.column` patterns in which `*` stands for any characters. */
+/** A list of `table.column` patterns in which `*` means any characters. */
 export interface Globs {
   matches(name: string): boolean;
 }

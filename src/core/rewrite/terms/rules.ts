@@ -45,16 +45,16 @@ export interface Rules {
 export interface RuleOptions {
   /** Whether mail addresses at an old host move too. */
   readonly mail?: boolean;
-  /** Whether an old host that stands by itself moves too. */
+  /** Whether an old host that stands alone moves too. */
   readonly bareHosts?: boolean;
-  /** Whether the lengths of damaged serialized values are set right where they follow without doubt. */
+  /** Whether the lengths of damaged serialized values are corrected where they follow without doubt. */
   readonly mend?: boolean;
-  /** Whether old addresses in Base64 are rewritten; otherwise they are told only. */
+  /** Whether old addresses in Base64 are rewritten; otherwise they are reported only. */
   readonly openBase64?: boolean;
 }
 
 /**
- * Prepares pairs for matching. Where a new address lies at an old host (`a.example` → `a.example/blog`), it is
+ * Prepares pairs for matching. Where a new address is at an old host (`a.example` → `a.example/blog`), it is
  * looked for as well and kept, so that what is already rewritten is left alone.
  */
 export function compileRules(bench: Workbench, pairs: readonly Pair[], options: RuleOptions = {}): Rules {

@@ -8,7 +8,7 @@ const hidden = '••••';
 
 /**
  * Two states of a file as texts that may be shown: whatever a secret's name leads to is hidden, and where the two
- * have different secrets under one name, which is told.
+ * have different secrets under one name, which is reported.
  */
 export function maskedPair(
   path: string,
@@ -61,7 +61,7 @@ function masked(
   );
 }
 
-/** A line with what it sets hidden: the last quoted string, or what stands last. */
+/** A line with what it sets hidden: the last quoted string, or what is last. */
 function withoutValues(line: string): string {
   const quoted = line.replace(/(['"])(?:(?!\1)[^\\]|\\.)*\1(?=[^'"]*$)/, `'${hidden}'`);
   return quoted === line ? line.replace(/(=\s*|\s)[^\s=]+(\s*)$/, `$1${hidden}$2`) : quoted;

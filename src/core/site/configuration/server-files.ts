@@ -18,7 +18,7 @@ export function isServerFile(path: string): boolean {
 
 /**
  * Reads a file that steers the web server or the language: `.htaccess`, `.user.ini`, `php.ini`, `robots.txt`,
- * `web.config`. What follows from the new path or address is edited; what cannot be decided is told.
+ * `web.config`. What follows from the new path or address is edited; what cannot be decided is reported.
  * @param place how the file is named in findings
  */
 export function readServerFile(path: string, source: ByteString, move: SiteMove, place: string): ServerFile {
@@ -76,7 +76,7 @@ const readHtaccess: Reader = (line, at) => {
         level: 'note',
         code: 'server-file-php',
         place: at.place,
-        what: `A setting of the language stands here (${line.trim().slice(0, 60)}); a server that runs it apart answers with error 500`,
+        what: `This is a setting of the language (${line.trim().slice(0, 60)}); a server that runs PHP apart answers with error 500`,
         remedy: 'If the new site answers with error 500, take the line out and set it in the panel',
       }),
     );
@@ -98,8 +98,8 @@ const readPhpIni: Reader = (line, at) => {
         level: 'note',
         code: 'server-file-path',
         place: at.place,
-        what: `A path on the old server stands here (${path})`,
-        remedy: 'See whether it is there at the new host, or name it in rewrite.pairs',
+        what: `This line names a path on the old server (${path})`,
+        remedy: 'Check whether it is there at the new host, or name it in rewrite.pairs',
       }),
     );
   }
@@ -119,8 +119,8 @@ const readRobots: Reader = (line, at) => {
         level: 'note',
         code: 'robots-shut-out',
         place: at.place,
-        what: 'Search engines are told to stay away from the whole site',
-        remedy: 'If the new site shall be found, take the line out after the cutover',
+        what: 'Search engines are asked to stay away from the whole site',
+        remedy: 'If the new site is to be found, remove the line after the cutover',
       }),
     );
   }
@@ -147,7 +147,7 @@ function isBelow(path: string, folder: string): boolean {
   return path === folder || path.startsWith(`${folder}/`);
 }
 
-/** A robots.txt that tells search engines to stay away from the whole site, or one that no longer does. */
+/** A robots.txt that asks search engines to stay away from the whole site, or one that no longer does. */
 export function robotsThat(wish: 'hide' | 'show', source: ByteString | undefined): ByteString | undefined {
   if (wish === 'hide') return asBytes('User-agent: *\nDisallow: /\n');
   return source && asBytes(source.replace(/^\s*disallow:\s*\/\s*(?:\r?\n|$)/gim, ''));
@@ -175,7 +175,7 @@ function reportPrepended(setting: string, path: string, { place, report }: Line)
       code: 'server-file-prepends',
       place,
       what: `${setting} names ${path}; where that file is not there, no page of the new site is shown`,
-      remedy: 'Take the line out for the move and let the extension that wrote it write it anew',
+      remedy: 'Remove the line for the move and let the extension that wrote it write it again',
     }),
   );
 }

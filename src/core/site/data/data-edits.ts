@@ -33,7 +33,7 @@ export type Condition =
   | { readonly column: string; readonly is: string }
   | { readonly column: string; readonly like: readonly string[] };
 
-/** What the data of a site shall say, as the sheet has it. */
+/** What the data of a site is to say, as the sheet has it. */
 export interface DataWish {
   readonly newAddress: Address;
   readonly oldAddress: Address;
@@ -44,7 +44,7 @@ export interface DataWish {
   readonly title?: string | undefined;
   readonly tagline?: string | undefined;
   readonly searchEngines: 'keep' | 'hide' | 'show';
-  /** Whether an extension shall be held back. */
+  /** Whether an extension is to be held back. */
   holdsBack(name: string): boolean;
   /** So many random bytes, for the salts of passwords. */
   random(bytes: number): Buffer;
@@ -58,13 +58,13 @@ export function emptied(what: string, table: string, key: string): DataEdit {
   return { what, table, key: [key], where: [], change: { remove: true }, secret: true };
 }
 
-/** Rounds of bcrypt, as a power of two: what the language takes by itself. */
+/** Rounds of bcrypt, as a power of two: what PHP uses by default. */
 const rounds = 10;
 
 const alphabet = './0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz';
 
 /**
- * A password's portable hash, which older and newer sites accept and many write anew at the next login:
+ * A password's portable hash, which older and newer sites accept and many write again at the next login:
  * https://www.openwall.com/phpass/ (the iterated MD5 of `$P$`, 2^13 rounds).
  */
 export function portableHash(password: string, random: DataWish['random']): string {

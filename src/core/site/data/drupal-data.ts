@@ -16,7 +16,7 @@ export function dataEdits(wish: DataWish): DataEdit[] {
     );
   if (own.includes('config')) edits.push(...configEdits(wish));
   else if (own.includes('variable')) edits.push(...variableEdits(wish));
-  // Since version 8 what is said of a user stands in a table of its own.
+  // Since version 8 what is said of a user is in a table of its own.
   const users = ['users_field_data', 'users'].find(name => own.includes(name));
   if (users !== undefined) edits.push(...administratorEdits(`${prefix}${users}`, wish));
   return edits;

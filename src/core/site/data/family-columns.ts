@@ -6,7 +6,7 @@ export interface FamilyColumns {
   readonly prefixed: readonly PrefixedData[];
   /** `table.column` patterns of values that must stay as they are. */
   readonly leave: readonly string[];
-  /** `table.column` patterns of values that are a host by itself. */
+  /** `table.column` patterns of values that are a bare host. */
   readonly hosts: readonly string[];
 }
 
@@ -30,5 +30,5 @@ export function columnsOf(family: string): FamilyColumns {
   return byFamily[family] ?? { prefixed: [], leave: [], hosts: [] };
 }
 
-/** Of all families together: their tables are told apart by their names. */
+/** Of all families together: their tables are distinguished by their names. */
 export const allColumns: readonly FamilyColumns[] = Object.values(byFamily);

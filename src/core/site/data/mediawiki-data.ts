@@ -2,7 +2,7 @@ import { pbkdf2Sync } from 'node:crypto';
 import { bytesOfText } from '../../bytes.js';
 import { type DataEdit, type DataWish, emptied } from './data-edits.js';
 
-/** Its caches, in which sessions lie too, and the administrator; its name stands in the configuration. */
+/** Its caches, which hold sessions too, and the administrator; its name is in the configuration. */
 export function dataEdits({ prefix, tables, administrator, random }: DataWish): DataEdit[] {
   const has = (name: string) => tables.includes(`${prefix}${name}`);
   const edits: DataEdit[] = [];

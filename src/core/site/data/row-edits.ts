@@ -6,7 +6,7 @@ import type { Condition, DataEdit } from './data-edits.js';
 /** What an edit made of one row. */
 export interface RowChange {
   readonly edit: DataEdit;
-  /** Undefined where the row is taken away. */
+  /** Undefined where the row is removed. */
   readonly put:
     | { readonly key: readonly string[]; readonly before: ByteString; readonly after: ByteString }
     | undefined;
@@ -31,7 +31,7 @@ export class RowEdits {
   /**
    * What becomes of a row.
    * @param columns those that the cells are of, in their order
-   * @returns the cells after all edits, or undefined where the row is taken away
+   * @returns the cells after all edits, or undefined where the row is removed
    */
   apply(
     table: string,
@@ -64,7 +64,7 @@ export class RowEdits {
   }
 }
 
-/** The statement that carries out one edit on one row; for a row that is taken away, on all such rows. */
+/** The statement that carries out one edit on one row; for a row that is removed, on all such rows. */
 export function statementOf({ edit, put }: RowChange): EncodedSql {
   const table = identifier(edit.table);
   if (!put || 'remove' in edit.change) return sql`DELETE FROM ${table}${whereSql(edit.where)}`;

@@ -4,7 +4,7 @@ import { decodeSerialized } from '../../serialized/decode.js';
 import { encodeSerialized } from '../../serialized/encode.js';
 import { type Condition, type DataEdit, type DataWish, portableHash } from './data-edits.js';
 
-/** What is set right in the tables of a site, or of each site of a network. */
+/** What is corrected in the tables of a site, or of each site of a network. */
 export function wordpressEdits(wish: DataWish): DataEdit[] {
   const { prefix, tables } = wish;
   const own = tables.filter(name => name.startsWith(prefix)).map(name => name.slice(prefix.length));
@@ -48,7 +48,7 @@ function optionEdits(wish: DataWish, table: string, isMain: boolean): DataEdit[]
   if (isMain) {
     edits.push(
       set('Home address set', 'home', () => bytesOfText(address)),
-      // The program may lie in a folder below the home address.
+      // The program may be in a folder below the home address.
       set('Site address set', 'siteurl', before =>
         before === address || before.startsWith(`${address}/`) ? undefined : bytesOfText(address),
       ),

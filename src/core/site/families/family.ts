@@ -25,7 +25,7 @@ export type SiteWish = 'title' | 'tagline' | 'administrator' | 'switch-off';
 /** A kind of content management system: where its things are and what they mean. */
 export interface Family {
   readonly name: 'wordpress' | 'joomla' | 'drupal' | 'mediawiki' | 'plain';
-  /** Paths of its configuration, the likeliest first; `*` stands for one folder's name. */
+  /** Paths of its configuration, the likeliest first; `*` means one folder's name. */
   readonly configurations: readonly string[];
   /** Which of several configurations that are there serves an address; the first, where this is left out. */
   configurationFor?(there: readonly string[], address: Address): string;
@@ -39,11 +39,11 @@ export interface Family {
   editConfiguration(files: ConfigurationFiles, wanted: Wanted): Edited;
   /** The facts that name a database server at a host and port. */
   databaseServer(host: string, port: number | undefined, facts: Facts): Wanted;
-  /** The facts with addresses and paths in them, as they shall be; those that stay are left out. */
+  /** The facts with addresses and paths in them, as they are to be; those that stay are left out. */
   moved(facts: Facts, move: SiteMove): Wanted;
   /** Facts that show errors to visitors, and what they are when they do not. */
   readonly quiet: readonly { readonly fact: FactName; readonly off: ByteString }[];
-  /** The fact that tells search engines to stay away, if the configuration has one. */
+  /** The fact that asks search engines to stay away, if the configuration has one. */
   readonly robots: { readonly hide: ByteString; readonly show: ByteString } | undefined;
   /** How it shows its maintenance page: by a file, or by a fact. */
   readonly maintenance:
@@ -55,7 +55,7 @@ export interface Family {
   versionIn(source: (path: string) => ByteString): SiteVersion;
   /** Extensions of the language without which it does not run. */
   readonly extensions: readonly string[];
-  /** gitignore patterns of what the site makes anew by itself. */
+  /** gitignore patterns of what the site creates again. */
   readonly without: readonly string[];
   /** Folders in which the site writes files that may hold its address. */
   readonly generated: readonly string[];
@@ -65,13 +65,13 @@ export interface Family {
   readonly loginPage: string | undefined;
   /** Tables, without prefix, that every installation has. */
   readonly coreTables: readonly string[];
-  /** What is set right in the tables at the new end, once they are loaded. */
+  /** What is corrected in the tables at the new end, once they are loaded. */
   dataEdits?(wish: DataWish): DataEdit[];
   /** Which of the sheet's wishes for it can be carried out, in its tables or its configuration. */
   readonly sets: readonly SiteWish[];
   /** A table, without prefix, that only a network of sites has. */
   readonly networkTable?: string;
-  /** The row that holds the address of a site, by which one tells whose tables stand somewhere. */
+  /** The row that holds the address of a site, by which one sees whose tables they are. */
   readonly addressRow?: { readonly table: string; readonly column: string; readonly where: Condition };
   /** What a page that is not the site's own says, seen in its HTML. */
   troubleIn(html: string): 'installation page' | 'database error' | undefined;

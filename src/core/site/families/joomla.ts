@@ -84,7 +84,7 @@ export const joomla: Family = {
   },
 };
 
-/** Its sessions, the extensions to hold back, and the administrator; the title stands in the configuration. */
+/** Its sessions, the extensions to hold back, and the administrator; the title is in the configuration. */
 function dataEdits({ prefix, tables, holdsBack, administrator, random }: DataWish): DataEdit[] {
   const edits: DataEdit[] = [];
   if (tables.includes(`${prefix}session`))

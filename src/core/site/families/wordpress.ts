@@ -18,7 +18,7 @@ import { folderOf, valueOfPath } from '../configuration/source/php-paths.js';
 import { wordpressEdits } from '../data/wordpress-data.js';
 import type { Family } from './family.js';
 
-/** Where each fact stands in wp-config.php: https://developer.wordpress.org/apis/wp-config-php/ */
+/** Where each fact is in wp-config.php: https://developer.wordpress.org/apis/wp-config-php/ */
 const dialect: PhpDialect = {
   names: {
     name: 'DB_NAME',

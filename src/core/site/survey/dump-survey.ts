@@ -101,7 +101,7 @@ export class DumpSurvey implements DumpVisitor {
   }
 }
 
-/** The table prefixes under which all of a family's core tables stand in a dump: one for each site in it. */
+/** The table prefixes under which all of a family's core tables are in a dump: one for each site in it. */
 export function prefixesIn(tables: Iterable<string>, coreTables: readonly string[]): string[] {
   const names = new Set(tables);
   const [first, ...others] = coreTables;

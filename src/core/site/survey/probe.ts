@@ -13,12 +13,12 @@ export interface SeenLanguage {
   readonly now: number;
   /** The folder in which the probe lay, as the server sees it. */
   readonly folder: string;
-  /** Bytes that are free there, where the host tells. */
+  /** Bytes that are free there, where the host shows. */
   readonly free: number | undefined;
 }
 
 /**
- * A PHP file that tells a web server's language of itself, once: it takes itself away when it was asked, answers only
+ * A PHP file that reports on the PHP of a web server, once: it removes itself when it was asked, answers only
  * to who knows the token.
  * @param token letters and digits
  */

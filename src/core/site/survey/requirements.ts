@@ -96,7 +96,7 @@ function askPlace({ place, take }: KnownOfEnds, ask: Ask): void {
       level: 'stop',
       code: 'place-not-writable',
       place: path,
-      what: 'Nothing can be written here, where the new site shall go',
+      what: 'Nothing can be written here, where the new site is to go',
       remedy: 'Give this account the right to write there, or name another place',
     }),
   );
@@ -264,7 +264,7 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
         place,
         what: `The dump uses ${what} that the new server does not know: ${missing?.join(', ')}`,
         remedy: fits
-          ? 'Nothing: the load puts the nearest that it has in their place, and tells'
+          ? 'Nothing needs to be done: the load puts the nearest that it has in their place, and reports them'
           : 'Dump with a compatible program, or replace them in the dump by ones that it knows',
       }),
     );

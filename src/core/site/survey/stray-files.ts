@@ -24,31 +24,31 @@ const kinds: readonly Kind[] = [
     pattern:
       /^(?!(?:administrator|components|plugins|modules|wp-content\/(?:plugins|themes))\/)(?:[^/]+\/){0,3}[^/]+\.sql(?:\.(?:gz|bz2|zip|xz))?$/i,
     from: 10_000,
-    what: 'a database dump lies where visitors can fetch it',
-    remedy: 'Take it away from the web root; it holds every password and address of the site',
+    what: 'a database dump is where visitors can fetch it',
+    remedy: 'Remove it from the web root; it holds every password and address of the site',
   },
   {
     code: 'archive-in-web-root',
     level: 'warn',
     pattern: /\.(?:zip|tar|tgz|tar\.(?:gz|bz2|xz)|7z|rar|bak)$/i,
     from: 1_000_000,
-    what: 'an archive lies in the site',
-    remedy: 'If it is a backup, take it away or leave it out with take.files.without',
+    what: 'an archive is in the site',
+    remedy: 'If it is a backup, remove it or leave it out with take.files.without',
   },
   {
     code: 'installer-in-web-root',
     level: 'warn',
     pattern:
       /^(?:[\w.-]*(?:installer|install-backup|unzip|extract|restore)[\w.-]*\.php|(?:php)?info\.php|test\.php)$/i,
-    what: 'a script that installs, unpacks or tells about the server lies in the web root',
-    remedy: 'Take it away; anybody can call it',
+    what: 'a script that installs, unpacks or shows facts about the server is in the web root',
+    remedy: 'Remove it; anybody can call it',
   },
   {
     code: 'maintenance-left',
     level: 'warn',
     pattern: /^\.maintenance$/,
-    what: 'the site is in maintenance mode, or an update broke off',
-    remedy: 'Take the file away when the update is through; the new site would show the maintenance page',
+    what: 'the site is in maintenance mode, or an update was interrupted',
+    remedy: 'Remove the file when the update is finished; the new site would show the maintenance page',
   },
   {
     code: 'drop-in',
@@ -69,7 +69,7 @@ const kinds: readonly Kind[] = [
     code: 'repository-in-web-root',
     level: 'warn',
     pattern: /^(?:[^/]+\/){0,2}\.(?:git|svn|hg)\/(?:HEAD|entries|wc\.db|requires)$/,
-    what: 'a version control folder lies where visitors can fetch it',
+    what: 'a version control folder is where visitors can fetch it',
     remedy: 'Leave it out with take.files.without; its history may hold every password that ever was',
   },
   {
@@ -77,7 +77,7 @@ const kinds: readonly Kind[] = [
     level: 'note',
     pattern: /(?:^|\/)(?:error_log|[\w.-]*\.log)$/i,
     from: 10_000_000,
-    what: 'a log of ten megabytes or more would be carried along',
+    what: 'a log of ten megabytes or more would be moved with the site',
     remedy: 'Leave it out with take.files.without',
   },
   {
@@ -85,15 +85,15 @@ const kinds: readonly Kind[] = [
     level: 'warn',
     pattern: /^(?:index|default|home)\.html?$/i,
     ofFamily: true,
-    what: 'a page that many servers show before the site’s own index.php lies in the web root',
-    remedy: 'If the site’s own home page shall be seen, leave it out with take.files.without',
+    what: 'a page that many servers show before the site’s own index.php is in the web root',
+    remedy: 'If the site’s own home page is to be seen, leave it out with take.files.without',
   },
   {
     code: 'site-nested',
     level: 'note',
     pattern: /^.+\/(?:wp-config\.php|configuration\.php|LocalSettings\.php)$/,
-    what: 'another site lies in the tree of this one',
-    remedy: 'Leave its folder out with take.files.without, unless it shall move along',
+    what: 'another site is inside this one',
+    remedy: 'Leave its folder out with take.files.without, unless it is to move as well',
   },
 ];
 
@@ -109,7 +109,7 @@ export class StrayFiles {
     this.ofFamily = ofFamily;
   }
 
-  /** Looks at a path of the tree. Files of tests and examples below the program's own folders are passed over. */
+  /** Looks at a path of the tree. Files of tests and examples below the program's own folders are skipped. */
   look(path: string, bytes: number): void {
     if (/(?:^|\/)(?:vendor|node_modules|core|libraries|wp-includes|wp-admin)\//.test(path)) return;
     for (const kind of kinds) {

@@ -7,8 +7,8 @@ import { Measuring } from '../io/metering.js';
 import { PassingOn } from '../io/recycled-blocks.js';
 
 /**
- * A dump that is written piece by piece, each packed by itself: one gzip file after another is a gzip file (RFC 1952,
- * section 2.2). After each piece it can be left and gone on with.
+ * A dump that is written piece by piece, each packed on its own: one gzip file after another is a gzip file (RFC 1952,
+ * section 2.2). After each piece it can be left and resumed.
  */
 export class GrowingDump {
   private readonly file: string;
@@ -21,7 +21,7 @@ export class GrowingDump {
 
   /**
    * Goes on with what an earlier run left, where the whole pieces that it noted are what the file begins with; begins
-   * anew otherwise, with no bytes.
+   * again otherwise, with no bytes.
    */
   static open(file: string, noted?: CratePart): Promise<GrowingDump> {
     return whileDoing(`Writing ${file}`, async () => {

@@ -10,7 +10,7 @@ export interface AheadTask {
   readonly control: Int32Array;
 }
 
-/** What it tells of a block that it has read. */
+/** What it reports about a block that it has read. */
 export interface BlockRead {
   readonly bytes: number;
   /** How many places it found; -1 where it did not look, or where there was no room for all. */

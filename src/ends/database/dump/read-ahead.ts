@@ -12,14 +12,14 @@ import {
   waitedForAt,
 } from './read-ahead-task.js';
 
-/** Is told how many bytes were read so far. */
+/** Receives how many bytes were read so far. */
 type Progress = (bytesRead: number) => void;
 
 /** In a shorter file it would hardly begin before the end. */
 const worthwhile = 64 << 20;
 
 /**
- * The bytes of a file, by way of blocks: one is filled while another is worked on.
+ * The bytes of a file, through blocks: one is filled while another is worked on.
  * @param search what is looked for in all of it; in a long file another thread does so beforehand
  */
 export async function* blocksOf(
@@ -73,7 +73,7 @@ class AheadThread {
   private readonly search: ManySearch;
   private readonly places: PlacesAhead;
   private readonly control: Int32Array;
-  private readonly told: BlockRead[] = [];
+  private readonly blocksRead: BlockRead[] = [];
   private failure: unknown;
   private wake = () => {};
   private readonly ended: Promise<void>;
@@ -99,7 +99,7 @@ class AheadThread {
     this.worker = new Worker(threadFile(), { workerData: task });
     this.worker.on('message', (message: BlockRead | 'ready') => {
       if (message === 'ready') this.isReady = true;
-      else this.told.push(message);
+      else this.blocksRead.push(message);
       this.wake();
     });
     this.worker.on('error', error => {
@@ -152,8 +152,8 @@ class AheadThread {
 
   private async read(): Promise<BlockRead> {
     for (;;) {
-      const told = this.told.shift();
-      if (told) return told;
+      const block = this.blocksRead.shift();
+      if (block) return block;
       if (this.failure) throw this.failure;
       Atomics.store(this.control, waitedForAt, 1);
       await new Promise<void>(resolve => {

@@ -33,7 +33,7 @@ export function together(...readers: readonly DumpReader[]): DumpReader {
   };
 }
 
-/** How far the reading of a dump has come, in bytes of the file as it lies there. */
+/** How far the reading of a dump has come, in bytes of the file as it is there. */
 export type DumpProgress = (bytesRead: number) => void;
 
 /**
@@ -101,7 +101,7 @@ function refuseBomb(unpacked: number, packed: number, limit: number | undefined)
         ? `it unpacks to more than ${mostTimes} times its size (${sizeText(unpacked)} of ${sizeText(packed)} so far), as what is made to fill a disk does`
         : `it unpacks to more than ${sizeText(limit)}`,
     remedy:
-      'If it is right nevertheless, unpack it first, or say --unpacked-limit SIZE when rewriting it by itself',
+      'If it is right nevertheless, unpack it first, or give --unpacked-limit SIZE when rewriting it on its own',
   });
 }
 
@@ -133,7 +133,7 @@ async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable
   }
 }
 
-/** Whether a dump lies in a file that can be read anywhere, and is not packed. */
+/** Whether a dump is in a file that can be read anywhere, and is not packed. */
 async function isPlainFile(file: string): Promise<boolean> {
   if (file === '-' || !(await whileDoing(`Reading the dump ${file}`, () => stat(file))).isFile())
     return false;
@@ -163,7 +163,7 @@ function empty(): DamageError {
   return new DamageError({ doing: 'Reading the dump', cause: 'it is empty', remedy: 'Take the dump again' });
 }
 
-/** Damage told by the core or by zlib, with the file's name put to it. */
+/** Damage reported by the core or by zlib, with the file's name put to it. */
 function namedDamage(error: unknown, name: string): unknown {
   if (error instanceof DamageError) {
     const { cause, remedy } = error.details;
@@ -176,7 +176,7 @@ function namedDamage(error: unknown, name: string): unknown {
         ? 'its gzip packing is cut short'
         : `its gzip packing is damaged (${(error as Error).message})`;
     return new DamageError(
-      { doing: `Reading the dump ${name}`, cause, remedy: 'Take the dump again, or carry the file again' },
+      { doing: `Reading the dump ${name}`, cause, remedy: 'Take the dump again, or transfer the file again' },
       { cause: error },
     );
   }

@@ -11,9 +11,9 @@ import { PassingOn } from '../io/recycled-blocks.js';
 
 /** What was written, for a manifest. */
 export interface WrittenDump {
-  /** Bytes of the file as it lies there. */
+  /** Bytes of the file as it is there. */
   readonly bytes: number;
-  /** Of the file as it lies there; undefined where no checksum was asked for. */
+  /** Of the file as it is there; undefined where no checksum was asked for. */
   readonly sha256: string | undefined;
 }
 
@@ -82,7 +82,7 @@ export class DumpWriter {
     return { bytes: this.measuring?.bytes ?? 0, sha256: this.measuring?.sha256() };
   }
 
-  /** Takes away what was written so far. */
+  /** Removes what was written so far. */
   async discard(): Promise<void> {
     await this.passingOn.destroy();
     if (this.partial !== undefined) await rm(this.partial, { force: true });

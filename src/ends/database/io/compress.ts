@@ -32,7 +32,7 @@ export class Packing extends Transform {
 
   private readonly keepUp: boolean;
 
-  /** @param keepUp store pieces as they are, where packing would keep whoever sends them waiting */
+  /** @param keepUp store pieces as they are, where packing would keep the sender waiting */
   constructor({ keepUp } = { keepUp: false }) {
     super({ highWaterMark: 4 * pieceBytes });
     this.keepUp = keepUp;
@@ -70,7 +70,7 @@ export class Packing extends Transform {
       return;
     }
     this.underWay++;
-    // A piece ends at a whole byte, and the next goes on behind it.
+    // A piece ends at a whole byte, and the next continues behind it.
     const options = { level: 1, memLevel: 9, chunkSize: pieceBytes, finishFlush: constants.Z_SYNC_FLUSH };
     const packing = deflate(piece, options).then(made => [made]);
     // Whoever waits for it hears of its error.

@@ -50,14 +50,14 @@ export async function* bunzipped(packed: AsyncIterable<Buffer>): AsyncIterable<B
 
 /**
  * Unpacks the one dump in a zip archive.
- * @param progress is told the bytes of the archive that were read
+ * @param progress receives the bytes of the archive that were read
  * @throws UsageError where several files, or none, could be the dump; DamageError where it is damaged
  */
 export async function* unzipped(file: string, progress: (bytes: number) => void): AsyncIterable<Buffer> {
   if (file === '-') {
     throw new UsageError({
       doing: 'Reading the dump from standard input',
-      cause: 'it is packed with zip, whose table of contents stands at its end',
+      cause: 'it is packed with zip, whose table of contents is at its end',
       remedy: 'Name the file itself',
     });
   }
@@ -117,7 +117,7 @@ async function dumpIn(archive: import('yauzl').ZipFile, file: string): Promise<i
 
 function damaged(cause: string, error: unknown): DamageError {
   return new DamageError(
-    { doing: 'Reading the dump', cause, remedy: 'Take the dump again, or carry the file again' },
+    { doing: 'Reading the dump', cause, remedy: 'Take the dump again, or transfer the file again' },
     { cause: error },
   );
 }

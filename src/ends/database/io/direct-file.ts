@@ -52,7 +52,7 @@ export class DirectFile {
 
   /**
    * Takes a chunk, which may be changed after the call; one that begins an incoming block of the workbench, or follows on
-   * what began one, when room was asked for. A failure is told by what waits next.
+   * what began one, when room was asked for. A failure is reported by what waits next.
    */
   take(chunk: Buffer): void {
     for (let from = 0; from < chunk.length; ) {
@@ -108,9 +108,9 @@ export class DirectFile {
     this.past = undefined;
   }
 
-  /** Where a chunk begins an incoming block, goes on with that as the one that is filled. */
+  /** Where a chunk begins an incoming block, the block is filled from there on. */
   private share(chunk: Buffer, from: number): void {
-    // There must be another to go on with when something changes.
+    // There must be another to continue with when something changes.
     const block = this.lent && this.free.length > 0 && this.bench.passOn(chunk, from, this.block);
     if (!block) return;
     this.block = block;
@@ -170,7 +170,7 @@ export class DirectFile {
     const file = this.past ?? this.file!;
     const sending = new Promise<void>(resolve => {
       write(file, block, 0, block.length, at, (error, bytes) => {
-        // Whatever hindered it from writing all of it is told when the rest is written the usual way.
+        // What kept it from writing all of it is reported when the rest is written the usual way.
         const done = error ? 0 : bytes;
         if (done < block.length) this.attempt(() => writeAll(this.file!, block.subarray(done), at + done));
         resolve();

@@ -3,7 +3,7 @@ import { type Column, selectedAs } from '../../../core/sql/column.js';
 import { identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import type { DatabaseSession } from './session.js';
 
-/** What the rows of a table come to, read back from its server. */
+/** The content of a table's rows, read back from its server. */
 export async function contentOf(
   session: DatabaseSession,
   table: string,

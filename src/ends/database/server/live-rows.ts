@@ -19,7 +19,7 @@ export interface LiveRowChange {
   readonly cells: readonly CellChange[];
 }
 
-/** What changing rows came to. */
+/** The result of changing rows. */
 export interface ChangeCount {
   readonly changed: number;
   /** Rows that somebody else changed meanwhile; they were left. */

@@ -10,7 +10,7 @@ export interface SeenLiveTable extends LiveTable {
   readonly seen: SeenTable;
 }
 
-/** The tables of the session's database, with the key by which a row of each is told from all others. */
+/** The tables of the session's database, with the key by which a row of each is distinguished from all others. */
 export async function liveTables(session: DatabaseSession): Promise<SeenLiveTable[]> {
   const columns = await columnsOf(session);
   const keys = await keysOf(session);

@@ -32,7 +32,7 @@ const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 135
 
 /**
  * Loads the statements of a dump over one connection: in transactions, each of which also notes how far the load is,
- * so that a load that is broken off at any moment goes on at the right statement. What can be retried is.
+ * so that a load that is interrupted at any moment continues at the right statement. What can be retried is.
  */
 class Load implements LoadDone {
   readonly fitted: Fitted = new Map();
@@ -46,7 +46,7 @@ class Load implements LoadDone {
   private readonly signal: AbortSignal;
   private readonly reader: DumpStatements;
   private position: LoadPosition;
-  /** A table without transactions whose rows are put in anew. */
+  /** A table without transactions whose rows are put in again. */
   private redo: string | undefined;
   private number = 0;
   private resumedAt: number;
@@ -75,7 +75,7 @@ class Load implements LoadDone {
     this.reader = new DumpStatements(options.bench, longestStatement, statement => this.take(statement));
   }
 
-  /** Readies the session, and what a broken-off load left of a table without transactions. */
+  /** Readies the session, and what an interrupted load left of a table without transactions. */
   async begin(): Promise<void> {
     await this.session.run(sql`SET NAMES utf8mb4`);
     await this.session.run(
@@ -87,7 +87,7 @@ class Load implements LoadDone {
       sql`SELECT ENGINE FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ${literalOfBytes(asBytes(table))}`,
     );
     if (!engine || /^innodb$/i.test(engine)) return;
-    // Nobody can tell how much of the last statement such a table has taken.
+    // Nobody can say how much of the last statement such a table has taken.
     await this.session.run(sql`TRUNCATE TABLE ${encodedSql(quoteName(table))}`);
     this.redo = table;
   }
@@ -115,7 +115,7 @@ class Load implements LoadDone {
 
   private take(statement: DumpStatement): void {
     const number = ++this.number;
-    // After a statement that failed none may follow, or its rows would be passed over for good.
+    // After a statement that failed none may follow, or its rows would be skipped for good.
     if (statement.kind === 'own' || this.failure) return;
     if (statement.kind === 'elsewhere') {
       this.leftOut.push(headOf(statement.sql));
@@ -153,7 +153,7 @@ class Load implements LoadDone {
     }
   }
 
-  /** A statement that a server commits by itself, or that holds for the session. */
+  /** A statement that a server commits on its own, or that holds for the session. */
   private async workAlone(statement: DumpStatement, number: number): Promise<void> {
     const { kind } = statement;
     try {
@@ -233,7 +233,7 @@ class Load implements LoadDone {
   }
 }
 
-/** Loads a dump from its first statement, or from where an earlier load of the same was broken off. */
+/** Loads a dump from its first statement, or from where an earlier load of the same was interrupted. */
 export async function loadDump(
   session: DatabaseSession,
   file: string,

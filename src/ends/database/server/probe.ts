@@ -38,7 +38,7 @@ function missingIn(grants: readonly string[], database: string): string[] {
   return given.has('ALL PRIVILEGES') ? [] : needed.filter(right => !given.has(right));
 }
 
-/** Whether the object of a grant covers a whole database; `_` and `%` stand for characters in its name. */
+/** Whether the object of a grant covers a whole database; `_` and `%` mean characters in its name. */
 function coversDatabase(on: string, database: string): boolean {
   const [scope, object] = on.replaceAll('`', '').split('.');
   if (object !== '*') return false;

@@ -36,7 +36,7 @@ export class DatabaseSession {
     this.route = route;
     this.connection = connection;
     this.tunnel = tunnel;
-    // Whatever is under way is told of it.
+    // Whatever is under way gets the error.
     connection.on('error', () => {});
   }
 
@@ -129,7 +129,7 @@ export class DatabaseSession {
   }
 
   /**
-   * Lets the package write the bytes of the next statement as they stand in the string. It follows what the server
+   * Lets the package write the bytes of the next statement as they are in the string. It follows what the server
    * says of the session's character set, so this is said each time.
    */
   private sendBytes(): void {
@@ -261,7 +261,7 @@ const causes: Record<number, { cause: string; remedy: string }> = {
   },
   1030: {
     cause: 'the storage of the database server fails',
-    remedy: 'Its disk may be full or a table damaged; run the command again when that is mended',
+    remedy: 'Its disk may be full or a table damaged; run the command again when that is repaired',
   },
   1194: {
     cause: 'a table is marked as crashed',

@@ -14,7 +14,7 @@ import type {
 import { columnsOf, tablesOf, triggersOf } from './catalog.js';
 import { type DatabaseRoute, DatabaseSession } from './session.js';
 
-/** The SQL mode of a dump: what stands in it goes in as it is, also a zero in a counted column. */
+/** The SQL mode of a dump: what is in it goes in as it is, also a zero in a counted column. */
 const ownMode = 'NO_AUTO_VALUE_ON_ZERO';
 type ProgramKind = 'TRIGGER' | 'PROCEDURE' | 'FUNCTION' | 'EVENT';
 
@@ -236,7 +236,7 @@ export class Snapshot implements DatabaseSnapshot {
   /** Writes what runs at the server, in the SQL mode in which it was made. */
   private async writeProgram(sink: DumpSink, kind: ProgramKind, name: string): Promise<void> {
     const quoted = identifier(name);
-    // An event's statement stands one column further on, after its time zone.
+    // An event's statement is one column further on, after its time zone.
     const column = kind === 'EVENT' ? 3 : 2;
     const cells = await this.created(encodedSql(kind), quoted, column);
     const lines = [

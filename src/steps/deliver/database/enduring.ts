@@ -4,7 +4,7 @@ import type { StepRun } from '../../move/step.js';
 
 /**
  * Does work with a database; when the connection is lost, waits with growing pauses and repeats it.
- * @param work must be safe to repeat; it may say that it got on, and then the pauses begin anew
+ * @param work must be safe to repeat; it may say that it got on, and then the pauses begin again
  */
 export async function enduring<T>(
   run: StepRun,

@@ -2,7 +2,7 @@ import type { Program } from '../../../core/database/dump-content.js';
 import type { EditDone } from './site-data.js';
 import type { TableProof } from './verify.js';
 
-/** What a load came to. */
+/** The result of a load. */
 export interface LoadedDatabase {
   readonly database: string;
   readonly server: string;

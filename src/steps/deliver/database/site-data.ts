@@ -10,7 +10,7 @@ import type { DatabaseConnection } from '../../../ends/database/database-end.js'
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
 
-/** What one edit of the new site's data came to. */
+/** The result of one edit of the new site's data. */
 export interface EditDone {
   readonly what: string;
   readonly table: string;
@@ -23,7 +23,7 @@ export interface EditDone {
   readonly held: readonly string[];
 }
 
-/** What is to be set right in the data of the new site, as the sheet and the site's family have it. */
+/** What is to be corrected in the data of the new site, as the sheet and the site's family have it. */
 export function editsWanted(
   { sheet, oldAddress, newAddress }: Move,
   family: Family,
@@ -76,7 +76,7 @@ export async function noteHeld(run: StepRun, names: readonly string[]): Promise<
   for (const extension of names) await noteDeed(run, 'deliver', { kind: 'held back', extension });
 }
 
-/** What an edit came to, as it may be shown. @param first its first change of a value */
+/** The result of an edit, as it may be shown. @param first its first change of a value */
 export function editDone(
   edit: DataEdit,
   rows: number,
@@ -90,7 +90,7 @@ export function editDone(
 }
 
 /**
- * Sets right in the loaded tables what a move changes for the site besides its addresses. Each edit is a transaction
+ * Corrects in the loaded tables what a move changes for the site besides its addresses. Each edit is a transaction
  * and can be repeated; what it switches off is noted before.
  */
 export async function editSite(

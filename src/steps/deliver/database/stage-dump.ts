@@ -14,7 +14,7 @@ import { newTableName, prefixChangeOf } from '../../move/terms.js';
 import { placeIn, type StagingPaths } from '../files/staging.js';
 import { type EditDone, editDone, editsWanted, noteHeld } from './site-data.js';
 
-/** What is set right in a dump that somebody else will load. */
+/** What is corrected in a dump that somebody else will load. */
 export interface DumpTail {
   /** Statements to be put after the dump; empty for none. */
   readonly sql: Buffer;
@@ -28,7 +28,7 @@ export function editsOfDump(move: Move, family: Family, manifest: CrateManifest)
   return editsWanted(move, family, change?.to ?? manifest.from.prefix ?? '', tables);
 }
 
-/** Works out what has to be put after the dump, so that the site is set right once it is loaded. */
+/** Computes what has to be put after the dump, so that the site is corrected once it is loaded. */
 export async function tailOf(run: StepRun, family: Family, manifest: CrateManifest): Promise<DumpTail> {
   const edits = editsOfDump(run.move, family, manifest);
   if (edits.length === 0) return { sql: Buffer.alloc(0), edits: [] };

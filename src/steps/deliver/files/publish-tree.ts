@@ -15,7 +15,7 @@ import { keptOf, swapIn } from './swap.js';
 export async function publishTree(run: StepRun, tree: StagedTree): Promise<string[]> {
   const { folder } = run.move;
   const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.staging));
-  // For the next time: what is ours, and may be taken away once the old site no longer has it.
+  // For the next time: what is ours, and may be removed once the old site no longer has it.
   await writeEntryList(folder.at(lastTree), oursOf(run.move.crate, tree));
   await rm(folder.at(standingTree), { force: true });
   return kept;

@@ -16,7 +16,7 @@ export interface Remains {
   readonly scraps: readonly string[];
 }
 
-/** What of this move is at the new end, in the order in which it is put back. */
+/** What of this move is at the new end, in the order in which it is restored. */
 export async function remainsOf(move: Move, ledger: Ledger): Promise<Remains[]> {
   const remains: Remains[] = [];
   for (const staging of stagingOfAll(move, ledger)) {
@@ -56,13 +56,13 @@ export async function putBack(
   await staging.end.remove(staging.keepsake);
 }
 
-/** Takes away what is kept and what waits beside a place. */
+/** Removes what is kept and what waits beside a place. */
 export async function clearBeside({ staging }: Remains): Promise<void> {
   await removeScraps(staging);
   await staging.end.remove(staging.keepsake);
 }
 
-/** Takes away the folders in which single files waited and were kept, once nothing is in them any more. */
+/** Removes the folders in which single files waited and were kept, once nothing is in them any more. */
 export async function clearFolders(move: Move): Promise<void> {
   const beside = foldersBeside(move, await ledgerOf(move));
   if (!beside) return;

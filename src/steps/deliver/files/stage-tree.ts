@@ -10,7 +10,7 @@ import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { StepRun } from '../../move/step.js';
-import { CarryingProgress } from '../../transfer/progress.js';
+import { TransferProgress } from '../../transfer/progress.js';
 import { type TransferMethod, transferFiles } from '../../transfer/transfer.js';
 import {
   type Arrived,
@@ -24,9 +24,9 @@ import { exists, isOwn, openIncoming, type StagingPaths } from './staging.js';
 
 /** How a tree is put at the new end. */
 export interface TreeOptions {
-  /** Compare what stands there by checksum, not by size and time alone. */
+  /** Compare what is there by checksum, not by size and time alone. */
   readonly byContent: boolean;
-  /** Take away what an earlier delivery put there and the old site no longer has. */
+  /** Remove what an earlier delivery put there and the old site no longer has. */
   readonly mirror: boolean;
   /** Where the far side can compute no checksums: read a sample back instead of all. */
   readonly sample: boolean;
@@ -39,13 +39,13 @@ export interface StagedTree {
   /** How many files it has, and bytes in them. */
   readonly files: number;
   readonly bytes: number;
-  /** Whether an earlier delivery of this move stands there, of which only what changed is put anew. */
+  /** Whether an earlier delivery of this move is there, of which only what changed is put again. */
   readonly update: boolean;
-  /** Those of the paths written by setting up that stand there of an earlier delivery. */
+  /** Those of the paths written by setting up that are there of an earlier delivery. */
   readonly standing: ReadonlySet<ByteString>;
   /** The folders in which paths written by setting up lie, the deepest first. */
   readonly above: readonly FileEntry[];
-  /** Files of an earlier delivery that are to be taken away. */
+  /** Files of an earlier delivery that are to be removed. */
   readonly gone: readonly ByteString[];
   /** What of an earlier delivery stays there although the old site no longer has it. */
   readonly stays: readonly CheckedEntry[];
@@ -55,7 +55,7 @@ export interface StagedTree {
   readonly findings: readonly Finding[];
 }
 
-/** What an earlier delivery put there, and what stood there when this one began; in the move folder. */
+/** What an earlier delivery put there, and what was there when this one began; in the move folder. */
 export const lastTree = 'results/delivered.ndjson';
 export const standingTree = 'results/standing.ndjson';
 
@@ -80,7 +80,7 @@ export async function stageTree(
     update ? root.list(({ path }) => isOwn(path), run.signal) : [],
   );
   const all = await countOf(crate, incoming, others);
-  const progress = new CarryingProgress(run.events, () => all);
+  const progress = new TransferProgress(run.events, () => all);
   const treeStaging = new TreeStaging({ run, staging, root, incoming, others, options, progress });
   const lists = alongside({
     taken: crate.entries(),
@@ -88,7 +88,7 @@ export async function stageTree(
     standing: readEntryList(folder.at(standingTree), { ofEnd: true }),
     before: readEntryList(folder.at(lastTree), {
       remedy:
-        'Take this file away; the next delivery then leaves at the new end what the old site no longer has',
+        'Remove this file; the next delivery then leaves at the new end what the old site no longer has',
     }),
     there: listStanding(incoming, treeStaging.removal.gone, run.signal),
   });
@@ -134,7 +134,7 @@ interface StagingTerms {
   readonly incoming: FilesEnd;
   readonly others: ReadonlySet<ByteString>;
   readonly options: TreeOptions;
-  readonly progress: CarryingProgress;
+  readonly progress: TransferProgress;
 }
 
 type StagingSlice = Slice<{
@@ -151,7 +151,7 @@ class TreeStaging {
   private readonly terms: StagingTerms;
   private readonly all = { files: 0, bytes: 0, again: 0 };
   private way: TransferMethod | undefined;
-  /** Those of the others that stand there. */
+  /** Those of the others that are there. */
   private readonly standing = new Set<ByteString>();
   private readonly folders: FileEntry[] = [];
   private readonly stale = new Stale();
@@ -211,7 +211,7 @@ class TreeStaging {
     for (const path of others) if (standing.has(path)) this.standing.add(path);
   }
 
-  /** Makes folders and links in the incoming folder; tells what of the files an earlier run brought there. */
+  /** Makes folders and links in the incoming folder; says what of the files an earlier run brought there. */
   private async fill(
     wanted: readonly CheckedEntry[],
     there: ReadonlyMap<ByteString, FileEntry>,
@@ -299,7 +299,7 @@ class TreeStaging {
         'warn',
         incoming.place,
         this.untellable,
-        'names cannot be told to the new end and were left out',
+        'names cannot be sent to the new end and were left out',
         'Rename them at the old site, or use another protocol',
       ),
       ...several(
@@ -326,9 +326,9 @@ class TreeStaging {
     if (options.mirror) return findings;
     const what =
       gone.length === 1
-        ? 'thing of an earlier delivery is no longer at the old site, and stays at the new one'
-        : 'things of an earlier delivery are no longer at the old site, and stay at the new one';
-    const remedy = 'Run "able-porter deliver --mirror" to take them away';
+        ? 'file or folder of an earlier delivery is no longer at the old site, and stays at the new one'
+        : 'files and folders of an earlier delivery are no longer at the old site, and stay at the new one';
+    const remedy = 'Run "able-porter deliver --mirror" to remove them';
     return [...findings, ...several('files-gone-stay', 'note', staging.place.text, gone, what, remedy)];
   }
 }
@@ -336,7 +336,7 @@ class TreeStaging {
 /** Looks for what an earlier delivery put at the new end and the old site no longer has. */
 class Stale {
   private readonly entries: CheckedEntry[] = [];
-  /** Folders in which something else stands. */
+  /** Folders in which something else is. */
   private readonly kept = new Set<ByteString>();
 
   look(
@@ -352,14 +352,14 @@ class Stale {
     }
   }
 
-  /** All that still stands, and what of it may go: files and links, and those folders in which nothing else stands. */
+  /** All that is still there, and what of it may go: files and links, and those folders in which nothing else is. */
   found(): { gone: ByteString[]; stays: readonly CheckedEntry[] } {
     const gone = this.entries.map(({ path }) => path).filter(path => !this.kept.has(path));
     return { gone, stays: this.entries };
   }
 }
 
-/** Whether a folder or link stands there otherwise than it should. */
+/** Whether a folder or link is there otherwise than it should. */
 export function differs(end: FilesEnd, there: FileEntry | undefined, wanted: FileEntry): boolean {
   if (there?.type !== wanted.type || there.to !== wanted.to) return true;
   return wanted.type === 'folder' && !sameTime(end, there.mtime, wanted.mtime);

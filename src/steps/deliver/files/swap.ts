@@ -43,7 +43,7 @@ async function stageInside(run: StepRun, place: FilesPlace, error: unknown): Pro
   return openStaging(run, place);
 }
 
-/** Visitors get nothing of it: its owner alone may enter, and the web server is told so as well. */
+/** Visitors get nothing of it: its owner alone may enter, and the web server is configured so as well. */
 async function makeOwnFolder({ sheet }: Move, end: FilesEnd): Promise<void> {
   const folder = bytesOfText(ownFolder(sheet.name));
   await end.makeFolder(folder, 0o700);
@@ -53,7 +53,7 @@ async function makeOwnFolder({ sheet }: Move, end: FilesEnd): Promise<void> {
 /**
  * Puts what is ready at its place by renaming. What was there becomes the keepsake, unless an earlier delivery of this
  * move put it there. Each change is noted before it is made, so that it can be taken back from any moment.
- * @param puts whether something is ready; if not, what is there is only taken away
+ * @param puts whether something is ready; if not, what is there is only removed
  * @returns the paths of what is kept
  */
 export async function swapIn(run: StepRun, staging: StagingPaths, puts = true): Promise<string[]> {

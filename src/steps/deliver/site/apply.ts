@@ -47,7 +47,7 @@ export interface Difference {
   readonly diff: string;
 }
 
-/** What setting up the crate's files for the new end comes to. */
+/** The outcome of setting up the crate's files for the new end. */
 export async function planFromCrate(move: Move, family: Family, manifest: CrateManifest): Promise<SetUp> {
   const { crate } = move;
   const tree: SiteTree = { files: crate.files, above: crate.above };
@@ -60,7 +60,7 @@ export async function planFromCrate(move: Move, family: Family, manifest: CrateM
   );
 }
 
-/** What setting up comes to for what stands at the new end already, with the crate's server files as originals. */
+/** The outcome of setting up for what is at the new end already, with the crate's server files as originals. */
 async function planInPlace(run: StepRun): Promise<SetUp> {
   const { move } = run;
   const { crate } = move;
@@ -70,7 +70,7 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
     throw new UsageError({
       doing: `Setting up ${place}`,
       cause: 'it is not there',
-      remedy: 'Run "able-porter deliver" first, or carry the files there by hand',
+      remedy: 'Run "able-porter deliver" first, or transfer the files there by hand',
     });
   }
   const manifest = (await crate.identity()) === undefined ? undefined : await crate.manifest();
@@ -132,7 +132,7 @@ function changedByHand(place: string): Finding {
   });
 }
 
-/** What the journal keeps of files that were set up, so that hands can be told from ours. */
+/** What the journal keeps of files that were set up, so that changes by hand can be distinguished from ours. */
 export function traceOfSetUp({ files }: SetUp): Record<string, string> {
   return Object.fromEntries(
     files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
@@ -244,7 +244,7 @@ export async function stageFile(end: FilesEnd, path: ByteString, { after, like }
   await end.write(path, bufferOf(after), like);
 }
 
-/** Makes what lay one folder above the old site ready beside its place above the new one. */
+/** Makes what was one folder above the old site ready beside its place above the new one. */
 export async function stageAbove(move: Move, files: readonly SetUpFile[]): Promise<StagingPaths[]> {
   const all: StagingPaths[] = [];
   const changed = new Map(files.map(file => [file.path, file]));

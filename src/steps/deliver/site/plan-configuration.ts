@@ -28,17 +28,17 @@ export interface Configured {
   readonly changed: readonly FactName[];
 }
 
-/** A file of the new site as it shall be; `../` for one folder above it. */
+/** A file of the new site as it is to be; `../` for one folder above it. */
 export interface SetUpFile {
   readonly path: string;
   readonly before: ByteString | undefined;
-  /** Undefined where it shall not be there. */
+  /** Undefined where it must not be there. */
   readonly after: ByteString | undefined;
   /** Mode and time to keep. */
   readonly like: Pick<FileEntry, 'mode' | 'mtime'> | undefined;
 }
 
-/** What setting up the new site comes to. */
+/** The outcome of setting up the new site. */
 export interface SetUp {
   readonly files: readonly SetUpFile[];
   /** The path of its configuration, and the facts that change. */
@@ -51,7 +51,7 @@ export interface SetUp {
   readonly findings: readonly Finding[];
 }
 
-/** What setting up comes to where there is no configuration. */
+/** The outcome of setting up where there is no configuration. */
 export const nothingToSetUp: SetUp = {
   files: [],
   configuration: undefined,
@@ -62,7 +62,7 @@ export const nothingToSetUp: SetUp = {
 };
 
 /**
- * What the new configuration shall say.
+ * What the new configuration is to say.
  * @param isOldKey whether a secret key is still the old site's
  */
 export function wantedOf(
@@ -177,7 +177,7 @@ function byHandFinding({ fact, file, line, source, put }: ByHand, finalPlace: st
     level: 'warn',
     code: 'configuration-by-hand',
     place: `${finalPlace}/${file}${line > 0 ? `:${line}` : ''}`,
-    what: `The ${fact} cannot be set safely${source ? ` where it is ${shownSource(fact, source)}` : ', since it does not stand there'}`,
+    what: `The ${fact} cannot be set safely${source ? ` where it is ${shownSource(fact, source)}` : ', since it is not there'}`,
     remedy: `${line > 0 ? `Make line ${line}` : 'Add the line'}: ${put}`,
   });
 }
@@ -188,7 +188,7 @@ function freshKeys(place: string): Finding {
     code: 'keys-fresh',
     place,
     what: 'The keys that sign cookies are new, as the sheet asks; everybody is logged out',
-    remedy: 'Tell those who work on the site to log in again at the new address',
+    remedy: 'Ask everybody who works on the site to log in again at the new address',
   });
 }
 
@@ -282,7 +282,7 @@ export async function planServed(
         level: 'warn',
         code: 'edit-not-found',
         place: `${finalPlace}/${file}`,
-        what: `What edit ${i + 1} of configure.edits wants to change does not stand there`,
+        what: `What edit ${i + 1} of configure.edits wants to change is not there`,
         remedy: 'Correct file or find in the sheet; they are compared byte for byte',
       }),
     );
@@ -294,7 +294,7 @@ export async function planServed(
         level: 'note',
         code: 'maintenance-by-hand',
         place: finalPlace,
-        what: `A ${family.name} site keeps its maintenance mode elsewhere than in its files`,
+        what: `A ${family.name} site keeps its maintenance mode outside of its files`,
         remedy: `Switch it ${maintenance} in the site itself`,
       }),
     );
@@ -314,7 +314,7 @@ function isFittable(move: Move, path: ByteString): boolean {
   return isServerFile(path) || move.sheet.configure.edits.some(({ file }) => bytesOfText(file) === path);
 }
 
-/** A file as it shall be at the new end. */
+/** A file as it is to be at the new end. */
 function fit(
   move: Move,
   path: ByteString,
@@ -333,7 +333,7 @@ function fit(
     wishes.map(([, wish]) => wish),
   );
   for (const [i, [wish, { put }]] of wishes.entries()) {
-    // Set up before, it stands there as it shall be.
+    // Set up before, it is there as it is to be.
     const there = put !== '' && served.includes(bytesOfText(put)) ? 1 : 0;
     counted?.(wish, counts[i]! || there);
   }

@@ -123,7 +123,7 @@ test('what only looks like Base64 costs no more than its length', () => {
 });
 
 test('lengths that count bytes of another character set stay true for the site', () => {
-  /** What the site holds, and how each of its bytes or characters stands in the dump. */
+  /** What the site holds, and how each of its bytes or characters is in the dump. */
   const windows: Record<string, string> = { '\x93': '“' };
   const asUtf8 = (bytes: string) => bytesOfText([...bytes].map(char => windows[char] ?? char).join(''));
   const ways: [

@@ -222,7 +222,7 @@ const moved: Record<string, string> = {
   '//old.example/site': '//new.example',
   'https%3A%2F%2Fold.example%2Fsite': 'https%3A%2F%2Fnew.example',
 };
-/** Text with addresses sown in, as a list of pieces, so that what is expected can be told without rewriting. */
+/** Text with addresses sown in, as a list of pieces, so that what is expected is known without rewriting. */
 const sown = fc.array(
   fc.oneof(
     fc.string({ unit: 'grapheme' }).map(text => [text, text]),

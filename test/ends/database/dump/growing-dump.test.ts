@@ -20,7 +20,7 @@ test('a dump goes on behind its noted pieces only where they are what the file b
   await add(second, 'two;');
   assert.equal(gunzipSync(readFileSync(file)).toString(), 'one;two;');
 
-  // The note may be of another dump than the one that lies there, which may be as long, longer or gone.
+  // The note may be of another dump than the one that is there, which may be as long, longer or gone.
   for (const text of ['one.', 'another, which is longer: 0123456789;', '']) {
     writeFileSync(file, '');
     const other = await GrowingDump.open(file);

@@ -35,7 +35,7 @@ function dumpFile(t: TestContext, bytes: number): { file: string; text: string }
   return { file: join(folder, 'old.sql'), text };
 }
 
-/** Gives the blocks of a file to somebody, by way of another thread once that is there. */
+/** Gives the blocks of a file to somebody, through another thread once that is there. */
 async function read(
   file: string,
   search: ManySearch,

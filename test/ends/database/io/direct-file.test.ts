@@ -8,7 +8,7 @@ import { blockBytes } from '../../../../src/core/kernels/workbench.js';
 import { DirectFile } from '../../../../src/ends/database/io/direct-file.js';
 import { bench } from '../../../help/bench.js';
 
-/** Bytes that tell where they stand. */
+/** Bytes that encode where they are. */
 const source = Buffer.alloc(8 << 20);
 for (let at = 0; at < source.length; at += 4) source.writeUInt32LE(Math.imul(at, 2_654_435_761) >>> 0, at);
 
@@ -123,7 +123,7 @@ test('memory that is not lent may begin anywhere: some of it where a disk could 
   });
   const others: Buffer[] = [];
   for (let i = 0; i < 100; i++) {
-    // So that blocks lie elsewhere each time.
+    // So that blocks are elsewhere each time.
     others.push(Buffer.allocUnsafeSlow(4096 * (1 + (i % 37)) + 16 * i));
     if (others.length > 20) others.splice(0, 10);
     const file = new DirectFile(bench, join(root, 'a'), 'Writing');

@@ -10,7 +10,7 @@ import {
   type Wanted,
 } from './facts.js';
 
-/** A value of a `.env` file and where it stands, without its quotes. */
+/** A value of a `.env` file and where it is, without its quotes. */
 interface Setting {
   readonly value: ByteString;
   readonly line: number;
@@ -26,7 +26,7 @@ export type DotenvNames = Partial<Record<FactName, readonly string[]>>;
 const assignment =
   /^([ \t]*(?:export[ \t]+)?([A-Za-z_][\w.]*)[ \t]*=[ \t]*)("(?:[^"\\]|\\.)*"|'[^']*'|`[^`]*`|[^\r\n#]*?)(?=[ \t]*(?:#[^\r\n]*)?\r?$)/gm;
 
-/** Reads facts from a `.env` file; of a key that stands twice the last counts. */
+/** Reads facts from a `.env` file; of a key that is twice the last counts. */
 export function readDotenvFacts({ main, sources }: ConfigurationFiles, names: DotenvNames): Reading {
   const settings = readDotenv(sources.get(main) ?? asBytes(''));
   const facts: Facts = {};
@@ -65,14 +65,14 @@ export function editDotenvFacts(
         fact,
         file: main,
         line: found?.line ?? 0,
-        source: found ? '(as it stands)' : '',
+        source: found ? '(as it is)' : '',
         put: `${keys[0] ?? fact}=${isSecret(fact) ? '(the new secret)' : textOf(literal ?? JSON.stringify(put))}`,
       });
   }
   return { edits: new Map([[main, edits.sort((a, b) => a.start - b.start)]]), byHand };
 }
 
-/** The settings of a `.env` file by key; of a key that stands twice the last counts. */
+/** The settings of a `.env` file by key; of a key that is twice the last counts. */
 export function readDotenv(source: ByteString): Map<string, Setting> {
   const settings = new Map<string, Setting>();
   for (const found of source.matchAll(assignment)) {

@@ -1,18 +1,18 @@
 import type { Address } from '../../../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../../../bytes.js';
 
-/** A fact of a configuration, with the place it stands in. A secret is never shown, only used. */
+/** A fact of a configuration, with the place it is in. A secret is never shown, only used. */
 export interface Fact {
-  /** Undefined where only running the code would tell. */
+  /** Undefined where only running the code would show. */
   readonly value: ByteString | undefined;
   readonly line: number;
   /** Below the site's folder; `../` for one folder above it. */
   readonly file: string;
-  /** The expression as it stands, and its bytes in the file. */
+  /** The expression as it is, and its bytes in the file. */
   readonly source: string;
   readonly start: number;
   readonly end: number;
-  /** Only running the code would tell, and not just where the site's folder lies. */
+  /** Only running the code would show, and not just where the site's folder is. */
   readonly computed: boolean;
   /** A `.env` file gives it, unless the server's own environment says otherwise. */
   readonly fromEnvironment: boolean;
@@ -96,7 +96,7 @@ export function oneFile(main: string, source: ByteString): ConfigurationFiles {
 export interface ByHand {
   readonly fact: FactName;
   readonly file: string;
-  /** From 1; 0 where it does not stand there at all. */
+  /** From 1; 0 where it is not there at all. */
   readonly line: number;
   readonly source: string;
   /** The line to write, as text; a secret is left out of it. */
@@ -117,7 +117,7 @@ export interface SiteMove {
   rewritten(value: ByteString): ByteString;
 }
 
-/** Facts that hold addresses or paths, each rewritten where an old one stands in it. */
+/** Facts that hold addresses or paths, each rewritten where an old one is in it. */
 export function movedFacts(facts: Facts, names: readonly FactName[], move: SiteMove): Wanted {
   const wanted: Wanted = {};
   for (const name of names) {
@@ -133,7 +133,7 @@ export function said(source: ByteString, pattern: RegExp): string | undefined {
   return pattern.exec(source)?.[1];
 }
 
-/** A cookie domain with the old host in it, as it shall be; undefined where it stays. */
+/** A cookie domain with the old host in it, as it is to be; undefined where it stays. */
 export function movedCookieDomain(
   facts: Facts,
   { oldAddress, newAddress }: SiteMove,

@@ -19,11 +19,11 @@ export interface Worth {
   readonly environment?: EnvironmentSetting | undefined;
 }
 
-/** What is known at the place where an expression stands. */
+/** What is known at the place where an expression is. */
 export interface Scope {
   readonly source: ByteString;
   readonly file: string;
-  /** What a constant or variable is worth here, or undefined where running the code would tell. */
+  /** What a constant or variable is worth here, or undefined where running the code would show. */
   named(name: string): ByteString | undefined;
   /** What a `.env` file sets. */
   environment(name: string): EnvironmentSetting | undefined;

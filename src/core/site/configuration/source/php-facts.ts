@@ -16,7 +16,7 @@ import { phpLiteral } from './php-strings.js';
 /** How a family's PHP configuration is read. */
 export interface PhpDialect {
   /**
-   * Under which name of its PHP source each fact stands (see `PhpSettings`). Several may be given apart by `|`, of
+   * Under which name of its PHP source each fact is (see `PhpSettings`). Several may be given apart by `|`, of
    * which the first that is there counts; one that ends in `.*` is a list.
    */
   readonly names: Readonly<Partial<Record<FactName, string>>>;
@@ -93,7 +93,7 @@ function* factsIn(settings: PhpSettings, { names }: PhpDialect): Generator<[Fact
   }
 }
 
-/** The setting under the first of some names that is there, or what stands in its place as a whole. */
+/** The setting under the first of some names that is there, or what is in its place as a whole. */
 function settingOf({ values }: PhpSettings, names: readonly string[]): PhpValue | undefined {
   for (const name of names) {
     const found = values.get(name);
@@ -119,7 +119,7 @@ function editOf(value: PhpValue, put: ByteString): { file: string; edit: Edit } 
     : { file: value.file, edit: { start, end, put: literalLike(value, put) } };
 }
 
-/** A literal of the kind that stands there, where that can say it; otherwise a string. */
+/** A literal of the kind that is there, where that can say it; otherwise a string. */
 function literalLike({ literal }: PhpValue, put: ByteString): ByteString {
   if (literal === 'boolean' && (put === '' || put === '1')) return asBytes(put === '' ? 'false' : 'true');
   if (literal === 'number' && /^\d{1,15}$/.test(put)) return put;

@@ -5,7 +5,7 @@ export interface Node {
   readonly [key: string]: unknown;
 }
 
-/** The name that a call calls, in lower case and without a leading backslash; empty for what is worked out. */
+/** The name that a call calls, in lower case and without a leading backslash; empty for what is computed. */
 export function nameOfCall(call: Node): string {
   const what = call.what as Node | undefined;
   return what?.kind === 'name' && typeof what.name === 'string'

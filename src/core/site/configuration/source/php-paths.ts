@@ -8,7 +8,7 @@ export function valueOfPath(path: string): ByteString {
   return asBytes(path === '' ? root : `${root}/${path}`);
 }
 
-/** Whether a value depends on where the site's folder lies, and so moves along by itself. */
+/** Whether a value depends on where the site's folder is, and so moves along. */
 export function movesAlong(value: ByteString): boolean {
   return value.includes(root);
 }

@@ -6,11 +6,11 @@ import { type Node, nameOfCall } from './php-node.js';
 import { movesAlong, pathOfValue } from './php-paths.js';
 import { isGuard, nodesOf, type Verdict } from './php-walk.js';
 
-/** An expression in PHP source: what it is worth if that can be seen without running it, and where it stands. */
+/** An expression in PHP source: what it is worth if that can be seen without running it, and where it is. */
 export interface PhpValue {
   /** The bytes of what the sources fix; undefined where it depends on more. */
   readonly value: ByteString | undefined;
-  /** The expression as it stands. */
+  /** The expression as it is. */
   readonly source: string;
   readonly file: string;
   readonly start: number;
@@ -22,7 +22,7 @@ export interface PhpValue {
   readonly literal: 'string' | 'number' | 'boolean' | undefined;
   /** The setting of a `.env` file that gives it. */
   readonly environment: EnvironmentSetting | undefined;
-  /** Whether it only depends on where the site's folder lies. */
+  /** Whether it only depends on where the site's folder is. */
   readonly movesAlong: boolean;
 }
 
@@ -159,7 +159,7 @@ class Reader {
     const path = this.pathOf(left);
     if (path === undefined) return;
     if (node.kind === 'assign' && node.operator === '=') this.assign(path, node.right as Node, conditional);
-    // What is added to or made a reference is worth what running the code would tell.
+    // What is added to or made a reference is worth what running the code would show.
     else this.note(path, node, conditional, false);
   }
 
@@ -172,7 +172,7 @@ class Reader {
     }
   }
 
-  /** Reads an included file as if it stood here. */
+  /** Reads an included file as if it were here. */
   private include(node: Node, conditional: boolean): void {
     const target = this.valueOf(node.target as Node);
     const { file } = this.scope;
@@ -195,7 +195,7 @@ class Reader {
     else unread();
   }
 
-  /** What a condition comes to, as far as the sources tell. */
+  /** The outcome of a condition, as far as the sources show. */
   private decide(test: Node): Verdict {
     if (isGuard(test)) return 'yes';
     if (test.kind === 'boolean') return test.value ? 'yes' : 'no';
@@ -220,7 +220,7 @@ class Reader {
     return this.sources.get(path) === undefined ? 'no' : 'yes';
   }
 
-  /** The name of what is assigned to, or undefined where running the code would tell. */
+  /** The name of what is assigned to, or undefined where running the code would show. */
   private pathOf(left: Node): string | undefined {
     if (left.kind === 'variable') return typeof left.name === 'string' ? `$${left.name}` : undefined;
     if (left.kind !== 'offsetlookup') return undefined;

@@ -12,7 +12,7 @@ export function stringValue(raw: string): ByteString | undefined {
   return text.startsWith('"') ? unescaped(text.slice(1, -1)) : undefined;
 }
 
-/** The bytes of what stands between double quotes. */
+/** The bytes of what is between double quotes. */
 export function unescaped(raw: string): ByteString {
   return asBytes(
     raw.replace(/\\(?:([nrtvef\\$"])|([0-7]{1,3})|x([0-9A-Fa-f]{1,2})|u\{([0-9A-Fa-f]+)\})/g, escapedBytes),

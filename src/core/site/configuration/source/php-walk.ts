@@ -1,12 +1,12 @@
 import { type Node, nameOfCall } from './php-node.js';
 
-/** What a test comes to: whether what it guards is carried out. */
+/** The outcome of a test: whether what it guards is carried out. */
 export type Verdict = 'yes' | 'no' | 'maybe';
 
 /**
  * Every node of a program that may be carried out, outer before inner, in the order of the source, and whether a
  * condition decides on it. Bodies of functions and classes are not entered: reading the file does not run them.
- * @param decide what a condition comes to, as far as the sources tell
+ * @param decide the outcome of a condition, as far as the sources show
  */
 export function* nodesOf(
   statements: readonly Node[],
