@@ -163,7 +163,7 @@ test('the line is cut again and again over FTP: it goes on, and the tree is the 
     said += ran.stderr;
   }
   clearInterval(cutting);
-  assert.match(said, /link to 127\.0\.0\.1 was lost/);
+  assert.match(said, /connection to 127\.0\.0\.1 was lost/);
   assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
 });
 

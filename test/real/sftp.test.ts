@@ -209,7 +209,7 @@ for (const sessions of [1, 2, 4]) {
     const went = await go();
     assert.equal(went.code, 0, went.stderr + went.stdout);
     assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
-    assert.ok(!/link to .* lost/i.test(went.stderr), went.stderr);
+    assert.ok(!/connection to .* lost/i.test(went.stderr), went.stderr);
   });
 }
 
@@ -268,7 +268,7 @@ for (const [how, restricted, sessions] of [
     clearInterval(arming);
     assert.equal(went.code, 0, went.stderr + went.stdout);
     assert.ok(relay.cuts >= 4, `${relay.cuts} cuts`);
-    assert.match(went.stderr, /link to 127\.0\.0\.1 was lost/);
+    assert.match(went.stderr, /connection to 127\.0\.0\.1 was lost/);
     assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
   });
 }
