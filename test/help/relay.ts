@@ -12,9 +12,11 @@ export class Relay {
   rate = Number.POSITIVE_INFINITY;
   /** Bytes that passed towards the target so far, and back from it. */
   readonly passed = { there: 0, back: 0 };
-  /** The line is cut when so many more bytes have passed either way. */
-  cutAfter = Number.POSITIVE_INFINITY;
+  /** After how many more bytes, either way, the line is cut next; it is asked again after each cut. */
+  nextCut: () => number = () => Number.POSITIVE_INFINITY;
   cuts = 0;
+  private cutAfter = Number.POSITIVE_INFINITY;
+  private mark = { after: Number.POSITIVE_INFINITY, reached: () => {} };
 
   constructor(target: number, delay = 0) {
     this.target = target;
@@ -25,6 +27,16 @@ export class Relay {
   async listen(): Promise<number> {
     await new Promise<void>(resolve => this.server.listen(0, '127.0.0.1', resolve));
     return (this.server.address() as AddressInfo).port;
+  }
+
+  /** Begins to cut lines as `nextCut` says. */
+  beginCutting(): void {
+    this.cutAfter = this.nextCut();
+  }
+
+  /** Calls back once when so many more bytes have passed either way. */
+  at(bytes: number, reached: () => void): void {
+    this.mark = { after: bytes, reached };
   }
 
   /** Cuts every line now. */
@@ -54,10 +66,16 @@ export class Relay {
       setTimeout(() => to.destroy(), this.delay);
     });
     from.on('data', chunk => {
+      this.mark.after -= chunk.length;
+      if (this.mark.after < 0) {
+        const { reached } = this.mark;
+        this.mark.after = Number.POSITIVE_INFINITY;
+        reached();
+      }
       this.cutAfter -= chunk.length;
       if (this.cutAfter < 0) {
-        this.cutAfter = Number.POSITIVE_INFINITY;
         this.cuts++;
+        this.cutAfter = this.nextCut();
         this.cut();
         return;
       }

@@ -121,7 +121,7 @@ test('a move that cannot be: a clear error, its exit code, nothing written', asy
     ['same folder', sheet.replace('../new/htdocs', '../old/site'), 2, /both/],
     ['no old files', sheet.replace('../old/site', '../old/nothing'), 3, /Listing .* not there/],
     ['no dump', sheet.replace('club.sql.gz', 'none.sql.gz'), 3, /not there/],
-    ['a server', sheet.replace('../old/site', 'scp://u@h.example/x'), 2, /not scp:\/\//],
+    ['a server', sheet.replace('../old/site', 'scp://u@h.example/x'), 2, /not by scp:\/\//],
     [
       'five mistakes',
       'name: a b\nold: { adress: x }\nnew: { address: "https://a.example?x" }\ndsn: 1\nrewrite: { mail: x }\n',
@@ -308,7 +308,7 @@ test('a crate that was changed by hand is damage', async t => {
   writeFileSync(noted, readFileSync(noted, 'utf8').replace('{', '['));
   const unread = await run(['deliver', '--yes', '--again'], { cwd: move });
   assert.equal(unread.code, 4);
-  assert.match(unread.stderr, /delivered\.ndjson.*\n.*\n?.*Take this file away/);
+  assert.match(unread.stderr, /delivered\.ndjson.*\n.*\n?.*Remove this file/);
   rmSync(noted);
   assert.equal((await run(['deliver', '--yes', '--again'], { cwd: move })).code, 0);
   truncateSync(join(move, 'crate/database.sql.gz'), 100);

@@ -17,7 +17,7 @@ import { join } from 'node:path';
 import { test } from 'node:test';
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { makeClub, newPassword, oldPlace } from '../help/club.js';
-import { folder, run } from '../help/program.js';
+import { folder, operationsOf, run } from '../help/program.js';
 
 /** Every path below a folder with what it is: size and digest, or where it points; modes and times of files. */
 function treeOf(root: string): Record<string, string> {
@@ -259,24 +259,22 @@ test('killed at any moment and run again, a move ends the same', async t => {
   const whole = join(root, 'whole');
   for (const part of ['old', 'new', 'move'])
     cpSync(join(root, part), join(whole, part), { recursive: true, preserveTimestamps: true });
-  assert.equal((await run(['go', '--yes'], { cwd: join(whole, 'move') })).code, 0);
+  const all = await operationsOf(t, ['go', '--yes'], { cwd: join(whole, 'move') });
   const expected = treeOf(join(whole, 'new'));
   const before = treeOf(join(root, 'new'));
   const move = join(root, 'move');
-  let killed = 0;
-  for (let after = 200; killed < 20; after += 31) {
-    const { code, stderr } = await run(['go', '--yes'], { cwd: move, killAfter: after });
-    if (code === null) {
-      killed++;
-      continue;
-    }
+  // Each round is killed three times in its first run and the two that resume it, then ends and is undone.
+  for (const part of [0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 0.95]) {
+    const first = await run(['go', '--yes'], { cwd: move, killAt: Math.ceil(all * part) });
+    assert.equal(first.code, null, `not killed at ${part} of ${all}`);
+    for (const next of [0.1, 0.3]) await run(['go', '--yes'], { cwd: move, killAt: Math.ceil(all * next) });
+    const { code, stderr } = await run(['go', '--yes'], { cwd: move });
     assert.equal(code, 0, stderr);
-    assert.deepEqual(treeOf(join(root, 'new')), expected);
-    for (let time = 180; (await run(['undo', '--yes'], { cwd: move, killAfter: time })).code !== 0; )
-      time += 15;
-    assert.deepEqual(treeOf(join(root, 'new')), before);
-    for (const part of ['journal.ndjson', 'crate', 'results']) rmSync(join(move, part), { recursive: true });
-    after = 210 + killed;
+    assert.deepEqual(treeOf(join(root, 'new')), expected, `killed at ${part}`);
+    for (const at of [3, 8, 20]) await run(['undo', '--yes'], { cwd: move, killAt: at });
+    assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
+    assert.deepEqual(treeOf(join(root, 'new')), before, `killed at ${part} and undone`);
+    for (const left of ['journal.ndjson', 'crate', 'results']) rmSync(join(move, left), { recursive: true });
   }
   assert.equal((await run(['go', '--yes'], { cwd: move })).code, 0);
   assert.deepEqual(treeOf(join(root, 'new')), expected);

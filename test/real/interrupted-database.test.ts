@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
-import { folder, run } from '../help/program.js';
+import { folder, numbers, operationsOf, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { databaseForTests, type OwnDatabase, until } from './database.js';
 
@@ -70,35 +70,32 @@ configure: { title: Moved, switch-off: ["cache*"] }
 `,
     );
   }
-  const step = (where: string, name: string, killAfter?: number) =>
-    run([name, '--yes'], { cwd: join(root, where), ...(killAfter === undefined ? {} : { killAfter }) });
-  for (const name of ['pack', 'rewrite', 'deliver']) {
-    const calm = await step('calm', name);
-    assert.equal(calm.code, 0, calm.stdout + calm.stderr);
-  }
+  const step = (where: string, name: string, killAt?: number) =>
+    run([name, '--yes'], { cwd: join(root, where), killAt });
+  const operations: Record<string, number> = {};
+  for (const name of ['pack', 'rewrite', 'deliver'])
+    operations[name] = await operationsOf(t, [name, '--yes'], { cwd: join(root, 'calm') });
   const wanted = contents(database, `${label}_calm`);
   assert.match(wanted, /Moved/);
   assert.ok(wanted.includes('https://saltmarshrowing.example/000003500') && !wanted.includes(address));
-  return { database, step, wanted, now: () => contents(database, `${label}_rough`), old };
+  return { database, step, operations, wanted, now: () => contents(database, `${label}_rough`), old };
 }
 
 test(`killed ${times} times while it takes, loads and sets right: the same rows, nothing doubled`, {
   timeout: 400_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
-  const { database, step, wanted, now, old } = await disturbedMove(t, 'kills');
+  const { database, step, operations, wanted, now, old } = await disturbedMove(t, 'kills');
   const before = contents(database, old);
-  let state = 11;
-  const random = () => {
-    state = (state * 1_103_515_245 + 12_345) % 2 ** 31;
-    return state / 2 ** 31;
-  };
+  const random = numbers(11);
   let killed = 0;
   const killedIn = async (name: string, most: number) => {
     for (let here = 0; ; here++) {
-      const ran = await step('rough', name, here < most ? 450 + random() * 1300 : undefined);
-      if (ran.code !== null) return assert.equal(ran.code, 0, ran.stdout + ran.stderr);
-      killed++;
+      // What is resumed has less to do, and may end before that.
+      const killAt = here < most ? Math.ceil(operations[name]! * (0.02 + random() * 0.3)) : undefined;
+      const ran = await step('rough', name, killAt);
+      if (ran.code === null) killed++;
+      else if (here >= most) return assert.equal(ran.code, 0, ran.stdout + ran.stderr);
     }
   };
   // Done again and again, so that there are moments enough in the middle.
@@ -133,7 +130,10 @@ test('a server that is killed and comes back while a dump is loaded: the same ro
   );
   let restarts = 0;
   for (; restarts < 3; restarts++) {
-    await new Promise(resolve => setTimeout(resolve, 100 + 400 * restarts));
+    // So many statements are done for good; the first time it has hardly begun.
+    const done = () => Number(database.sql('SELECT done FROM able_porter_load', 'restart_rough').trim() || 0);
+    const from = restarts === 0 ? 0 : done();
+    await until('more of the load', () => ended || restarts === 0 || done() > from);
     if (ended) break;
     await database.end(restarts === 1 ? 'SIGTERM' : 'SIGKILL');
     await database.begin();

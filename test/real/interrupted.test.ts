@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { mkdirSync, readdirSync, utimesSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
-import { folder, run } from '../help/program.js';
+import { folder, numbers, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
 import { treeOf } from '../help/tree.js';
@@ -11,15 +11,6 @@ import { ownSsh } from './ssh.js';
 const programs = ['sshd', 'ssh-keygen'];
 const megabyte = 1_000_000;
 const times = 50;
-
-/** Numbers from 0 to 1 that are the same in every run. */
-function numbers(seed: number): () => number {
-  let state = seed;
-  return () => {
-    state = (state * 1_103_515_245 + 12_345) % 2 ** 31;
-    return state / 2 ** 31;
-  };
-}
 
 /** Some 70 MB, of which most is in a few large files. */
 function makeTree(root: string): void {
@@ -52,11 +43,11 @@ async function slowMove(t: TestContext, restricted: boolean) {
     `name: tree\nold: { address: https://a.example, files: "${far}/old", login: ${login} }\nnew: { address: https://b.example, files: "${far}/${to}", login: ${login} }\n`;
   writeFileSync(join(root, 'move/move.yaml'), sheet('new/site'));
   writeFileSync(join(root, 'calm/move.yaml'), sheet('calm/site'));
-  const step = (where: string, name: string, killAfter?: number) =>
+  const step = (where: string, name: string, onStart?: (kill: () => void) => void) =>
     run([name, '--yes', ...(name === 'deliver' ? ['--read-back', 'sample'] : [])], {
       cwd: join(root, where),
       env: { HOME: root },
-      ...(killAfter === undefined ? {} : { killAfter }),
+      onStart,
     });
   // What is read back to compare it is not sent twice: a pack counts what comes back, a delivery what goes there.
   const carried = async (where: string, carry: (name: string) => Promise<void>) => {
@@ -93,13 +84,15 @@ for (const restricted of [false, true]) {
     timeout: 400_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
-    const { step, disturbed } = await slowMove(t, restricted);
+    const { relay, step, disturbed } = await slowMove(t, restricted);
     const random = numbers(11);
     let killed = 0;
     await disturbed(async name => {
       for (;;) {
         const more = killed < (name === 'pack' ? times / 2 : times);
-        const ran = await step('move', name, more ? 700 + random() * 900 : undefined);
+        // A connection takes some thousand bytes before the first of a file.
+        const bytes = 30_000 + random() * 2 * megabyte;
+        const ran = await step('move', name, more ? kill => relay.at(bytes, kill) : undefined);
         if (ran.code !== null) return assert.equal(ran.code, 0, ran.stderr);
         killed++;
       }
@@ -114,11 +107,8 @@ for (const restricted of [false, true]) {
     if (!needs(t, ...programs)) return;
     const { relay, step, disturbed } = await slowMove(t, restricted);
     const random = numbers(5);
-    const arming = setInterval(() => {
-      if (relay.cuts < times && relay.cutAfter === Number.POSITIVE_INFINITY)
-        relay.cutAfter = 200_000 + random() * 3 * megabyte;
-    }, 20);
-    t.after(() => clearInterval(arming));
+    relay.nextCut = () => (relay.cuts < times ? 200_000 + random() * 2 * megabyte : Number.POSITIVE_INFINITY);
+    relay.beginCutting();
     await disturbed(async name => {
       const ran = await step('move', name);
       assert.equal(ran.code, 0, ran.stderr);

@@ -1,10 +1,10 @@
 import assert from 'node:assert/strict';
-import { appendFileSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { appendFileSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { knownServer } from '../../src/core/database/known-servers.js';
-import { folder, run } from '../help/program.js';
+import { folder, operationsOf, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { databaseForTests, type OwnDatabase } from './database.js';
 
@@ -87,9 +87,14 @@ test('killed at random moments and run again, a live database ends the same, and
   const before = rows();
   const url = `mysql://r@127.0.0.1:${database.port}/killed`;
   const at = { cwd: root, env: { DATABASE_PASSWORD: "p'q" } };
+  const dump = database.dump('killed', '--add-drop-table');
+  const operations = await operationsOf(t, ['rewrite', url, ...pair, '--yes'], at);
+  for (const file of readdirSync(root).filter(name => name.startsWith('killed.'))) rmSync(join(root, file));
+  database.sql(dump, 'killed');
   let broken = 0;
-  for (let n = 0; n < 12; n++) {
-    const killed = await run(['rewrite', url, ...pair, '--yes'], { ...at, killAfter: 350 + 150 * n });
+  for (let n = 1; n <= 12; n++) {
+    const killAt = Math.ceil((operations * n) / 14);
+    const killed = await run(['rewrite', url, ...pair, '--yes'], { ...at, killAt });
     if (killed.code === null) broken++;
   }
   assert.ok(broken > 3, `only ${broken} were killed`);
