@@ -70,7 +70,7 @@ export const deliver = command<Options>({
       import('../../steps/deliver.js'),
       import('../../steps/deliver/site/apply.js'),
       import('../../steps/deliver/in-the-way.js'),
-      import('../show/steps.js'),
+      import('../show/deliver.js'),
       import('../program/with-move.js'),
       import('../terminal/ask.js'),
     ]);

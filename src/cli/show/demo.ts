@@ -20,7 +20,7 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     '  https://club.saltmarsh.example/site  →  https://saltmarshrowing.example',
     title('1. The survey found, before anything was touched'),
     showFindings(firstFindings, colors),
-    title('2. Put wrong on purpose, and found by check'),
+    title('2. Broken on purpose, and found by check'),
     table(
       ['what was wrong', 'the home page', 'what check says'],
       faults.map(({ what, page, found: finding }) => [
@@ -29,7 +29,7 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
         colors.red(finding ? `${finding.level}  ${finding.code}` : 'nothing'),
       ]),
     ),
-    title('3. Put right: pages side by side'),
+    title('3. Repaired: pages side by side'),
     pagesTable(
       found.pages.filter(({ path }) => samples.includes(path)),
       colors,
@@ -57,7 +57,7 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     '  Move a site of your own: able-porter start',
     '',
     demoPassed(outcome)
-      ? colors.green('The move was right in every point looked at.')
+      ? colors.green('Everything that was looked at is right.')
       : colors.red('Something was not as it should be; see above.'),
   ].join('\n');
 }

@@ -2,10 +2,6 @@ import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/text/display.js';
 import { count, counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
-import type { LoadedDatabase } from '../../steps/deliver/database/loaded.js';
-import type { EditDone } from '../../steps/deliver/database/site-data.js';
-import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
-import type { DeliverResult } from '../../steps/deliver.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { CrateArchive, VerifiedCrate } from '../../steps/pack/archive.js';
 import type { PackResult } from '../../steps/pack.js';
@@ -14,23 +10,7 @@ import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';
 import { cut, table } from '../terminal/table.js';
-import { showFindings, type Terminal } from '../terminal/terminal.js';
-
-type Colors = Terminal['colors'];
-
-/** A line that says the result of a step; what was done before is said so. */
-function headline(outcome: StepOutcome<unknown>, text: string, colors: Colors): string {
-  if (outcome.state === 'already done')
-    return `${colors.green('Already done')}, and nothing has changed since: ${text}`;
-  return outcome.state === 'stopped'
-    ? colors.bold(colors.red('Stopped.'))
-    : `${colors.green('Done')} in ${seconds(outcome.seconds)}: ${text}`;
-}
-
-function withFindings(outcome: StepOutcome<unknown>, lines: readonly string[], colors: Colors): string {
-  const findings = showFindings(outcome.findings, colors);
-  return [...lines, ...(findings ? ['', findings] : [])].join('\n');
-}
+import { type Colors, headline, withFindings } from './outcome.js';
 
 export function showPack(
   outcome: StepOutcome<PackResult> & { archive?: CrateArchive | undefined },
@@ -64,99 +44,6 @@ export function showVerified(
   ];
   if (manifest.note !== undefined) lines.push(`  note: ${showable(manifest.note)}`);
   return lines.join('\n');
-}
-
-export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
-  const { files, dump, parts, configuration, fitted, edits, keepsakes } = outcome.result;
-  const sample = outcome.findings.some(({ code }) => code === 'read-back-sample');
-  const checked = sample ? ', a sample of them checked' : ', each checked';
-  const lines = [headline(outcome, 'everything is in its place', colors)];
-  if (files)
-    lines.push(
-      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)})${checked}${files.way ? `, transferred ${files.way}` : ''}`,
-    );
-  if (files && files.again > 0)
-    lines.push(
-      `                 ${counted(files.again, 'file was', 'files were')} there already and unchanged`,
-    );
-  if (files && files.removed > 0)
-    lines.push(
-      `                 ${counted(files.removed, 'file or folder', 'files and folders')} removed that the old site no longer has`,
-    );
-  lines.push(...showLoaded(outcome.result.database));
-  if (dump)
-    lines.push(
-      `  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`,
-      ...showEdits(dump.edits),
-    );
-  if (parts)
-    lines.push(
-      `  in pieces      ${parts.folder} – ${counted(parts.count, 'piece')}, the largest ${bytes(parts.largest)}; READ-ME-FIRST.txt says how to load them`,
-    );
-  if (configuration)
-    lines.push(
-      `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,
-    );
-  if (fitted.length > 0) lines.push(`  fitted         ${fitted.join(', ')}`);
-  for (const [i, n] of edits.entries()) lines.push(`  edit ${i + 1}         in ${counted(n, 'place')}`);
-  for (const keepsake of keepsakes)
-    lines.push(`  kept           ${keepsake}; "undo" puts it back, "tidy" removes it`);
-  return withFindings(outcome, lines, colors);
-}
-
-/** The result of loading the database, line by line. */
-function showLoaded(loaded: LoadedDatabase | undefined): string[] {
-  if (!loaded) return [];
-  const equal = loaded.tables.filter(one => one.equal).length;
-  const lines = [
-    `  database       ${loaded.database} – ${counted(loaded.tables.length, 'table')} with ${counted(loaded.rows, 'row')}; ${equal === loaded.tables.length ? 'every table' : `only ${equal}`} read back equal`,
-  ];
-  for (const made of loaded.made) lines.push(`                 made ${made}`);
-  for (const [what, n] of Object.entries(loaded.fitted))
-    lines.push(`                 fitted: ${what} (${counted(n, 'time')})`);
-  lines.push(...showEdits(loaded.edits));
-  if (loaded.keepsake !== undefined)
-    lines.push(
-      `  kept           ${counted(loaded.dropped.length, 'table')} that were there before, in ${loaded.keepsake}; "undo" puts them back, "tidy" removes them`,
-    );
-  return lines;
-}
-
-/** What is corrected in the data of the new site. */
-function showEdits(edits: readonly EditDone[]): string[] {
-  return edits.map(({ what, rows, before, after, held, table: name }) => {
-    const named = held.length > 0 ? `: ${held.join(', ')}` : '';
-    const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;
-    return `  set right      ${what} – ${counted(rows, 'row')} of ${name}${change}`;
-  });
-}
-
-export function showSetUp(outcome: StepOutcome<SetUpResult>, colors: Colors): string {
-  const { configuration, written, keepsakes } = outcome.result;
-  const text =
-    written.length === 0
-      ? 'everything was set up as the sheet says already'
-      : `${counted(written.length, 'file')} set up`;
-  const lines = [headline(outcome, text, colors), ...written.map(file => `  written  ${file}`)];
-  if (written.length > 0 && configuration && configuration.changed.length > 0)
-    lines.push(`  changed  ${configuration.changed.join(', ')}`);
-  for (const keepsake of keepsakes)
-    lines.push(`  kept     ${keepsake}; "undo" puts it back, "tidy" removes it`);
-  return withFindings(outcome, lines, colors);
-}
-
-/** What setting up would change, as unified diffs. */
-export function showDifferences(differences: readonly Difference[], colors: Colors): string {
-  if (differences.length === 0) return 'Nothing would change; everything is set up as the sheet says.';
-  const paint = (line: string) => {
-    const safe = showable(line);
-    if (/^(?:---|\+\+\+) /.test(safe)) return colors.bold(safe);
-    if (safe.startsWith('+')) return colors.green(safe);
-    if (safe.startsWith('-')) return colors.red(safe);
-    return safe.startsWith('@@') ? colors.cyan(safe) : safe;
-  };
-  const drawn = differences.map(({ diff }) => diff.trimEnd().split('\n').map(paint).join('\n'));
-  return `${drawn.join('\n')}\n\n${counted(differences.length, 'file')} would change; nothing was written. Secrets are hidden.`;
 }
 
 export function showRedirects(outcome: StepOutcome<RedirectsResult>, colors: Colors): string {
@@ -201,7 +88,7 @@ export function showCutover(outcome: StepOutcome<CutoverPlan | undefined>, color
 export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): string {
   const { removed, remember } = outcome.result;
   const lines = [
-    headline(outcome, `${counted(removed.length, 'thing')} removed`, colors),
+    headline(outcome, `${counted(removed.length, 'path')} removed`, colors),
     ...removed.map(path => `  ${path}`),
   ];
   return [
@@ -218,7 +105,7 @@ export function showUndo(outcome: StepOutcome<UndoResult>, colors: Colors): stri
     return 'Nothing of this move is at the new end; there is nothing to undo.';
   const lines = [headline(outcome, 'the new end is as it was', colors)];
   for (const place of removed) lines.push(`  removed     ${place}`);
-  for (const place of restored) lines.push(`  put back    ${place}`);
+  for (const place of restored) lines.push(`  restored    ${place}`);
   return lines.join('\n');
 }
 

@@ -84,7 +84,11 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
     ],
     ['IP addresses', addresses(old), addresses(next)],
     ['kind of site', kind, next?.place?.delivered ? kind : undefined],
-    ['language', old?.web.front?.poweredBy, next?.language && `PHP ${next.language.version}`],
+    [
+      'language',
+      old?.web.front?.poweredBy?.replace(/^PHP\//, 'PHP '),
+      next?.language && `PHP ${next.language.version}`,
+    ],
     ['PHP limits', undefined, next?.language && limits(next.language)],
     ['database server', old?.dump?.server, next?.database?.version],
     ['character set', fact('charset') ?? old?.dump?.charsets.join(', '), next?.database?.charset],

@@ -7,6 +7,7 @@ import { count } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { EventSink, StepEvent } from '../../steps/move/events.js';
 import type { Common } from './common-options.js';
+import { cut } from './table.js';
 
 type Progress = Extract<StepEvent, { type: 'progress' }>;
 
@@ -19,6 +20,7 @@ export class Terminal {
   private readonly argv: Common;
   private bar: SingleBar | undefined;
   private lastLine = Date.now();
+  private lastMessage = { text: '', at: 0 };
   /** When the live line began, and at how many bytes or files. */
   private began = { at: 0, done: 0 };
 
@@ -41,16 +43,27 @@ export class Terminal {
     }
     if (event.type === 'progress') this.progress(event);
     else if (event.type === 'message') this.message(event.text);
+    else if (event.type === 'finding') this.finding(event.finding);
     else if (event.type === 'step') {
       this.endBar();
       if (event.state !== 'began') this.message(this.colors.dim(`${event.step}: ${event.state}`));
     }
   };
 
-  /** A message for the person, on stderr. */
+  /** A message for the person, on stderr. What several connections report at the same moment is shown once. */
   message(text: string): void {
+    const again = text === this.lastMessage.text && Date.now() - this.lastMessage.at < 1000;
+    this.lastMessage = { text, at: Date.now() };
+    if (again) return;
     this.endBar();
     if (!this.argv.quiet) process.stderr.write(`${text}\n`);
+  }
+
+  /** A finding in one line when it is seen; with what to do it comes with the result. */
+  private finding({ level, code, what }: Finding): void {
+    const width = (process.stderr.columns ?? 110) - 1;
+    const text = cut(`${marks[level]}  ${code}  ${what}`, width);
+    this.message(painters(this.colors)[level](text));
   }
 
   /** The result: as JSON when asked, otherwise as the text that `draw` gives. */
@@ -126,13 +139,13 @@ async function makeBar(): Promise<SingleBar> {
 
 const marks = { stop: 'STOP', warn: 'warn', note: 'note' } as const;
 
+function painters(colors: Terminal['colors']): Record<Finding['level'], (text: string) => string> {
+  return { stop: text => colors.bold(colors.red(text)), warn: colors.yellow, note: colors.cyan };
+}
+
 /** Findings as text, the gravest first: level, code and place, then what was seen and what to do. */
 export function showFindings(findings: readonly Finding[], colors: Terminal['colors']): string {
-  const paint = {
-    stop: (text: string) => colors.bold(colors.red(text)),
-    warn: colors.yellow,
-    note: colors.cyan,
-  };
+  const paint = painters(colors);
   return findings
     .map(({ level, code, place, what, remedy }) => {
       const head = `${paint[level](marks[level])}  ${colors.bold(code)}  ${colors.dim(showable(place))}`;

@@ -21,6 +21,11 @@ export interface Address {
 export function parseAddress(text: string): Address {
   const wrong = (cause: string, remedy: string) =>
     new UsageError({ doing: `Reading the address "${text}"`, cause, remedy });
+  if (!/^\s*[a-z][a-z0-9+.-]*:\/\//i.test(text))
+    throw wrong(
+      'it does not begin with http:// or https://',
+      'Write it whole, as in https://club.example/site',
+    );
   let url: URL;
   try {
     url = new URL(text.trim());

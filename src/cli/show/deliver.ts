@@ -1,0 +1,110 @@
+import { showable } from '../../core/text/display.js';
+import { counted } from '../../core/text/numbers.js';
+import { sizeText as bytes } from '../../core/text/sizes.js';
+import type { LoadedDatabase } from '../../steps/deliver/database/loaded.js';
+import type { EditDone } from '../../steps/deliver/database/site-data.js';
+import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
+import type { DeliverResult } from '../../steps/deliver.js';
+import type { StepOutcome } from '../../steps/move/step.js';
+import { cut } from '../terminal/table.js';
+import { type Colors, headline, withFindings } from './outcome.js';
+
+export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
+  const { files, dump, parts, configuration, fitted, edits, keepsakes } = outcome.result;
+  const sample = outcome.findings.some(({ code }) => code === 'read-back-sample');
+  const checked = sample ? ', a sample of them checked' : ', each checked';
+  const lines = [headline(outcome, 'everything is in its place', colors)];
+  if (files)
+    lines.push(
+      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)})${checked}${files.way ? `, transferred ${files.way}` : ''}`,
+    );
+  if (files && files.again > 0)
+    lines.push(
+      `                 ${counted(files.again, 'file was', 'files were')} there already and unchanged`,
+    );
+  if (files && files.removed > 0)
+    lines.push(
+      `                 ${counted(files.removed, 'file or folder', 'files and folders')} removed that the old site no longer has`,
+    );
+  lines.push(...showLoaded(outcome.result.database));
+  if (dump)
+    lines.push(
+      `  finished dump  ${dump.file} (${bytes(dump.bytes)}); load it into the new database`,
+      ...showEdits(dump.edits),
+    );
+  if (parts)
+    lines.push(
+      `  in pieces      ${parts.folder} – ${counted(parts.count, 'piece')}, the largest ${bytes(parts.largest)}; READ-ME-FIRST.txt says how to load them`,
+    );
+  if (configuration)
+    lines.push(
+      `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,
+    );
+  if (fitted.length > 0) lines.push(`  fitted         ${fitted.join(', ')}`);
+  for (const [i, n] of edits.entries()) lines.push(`  edit ${i + 1}         in ${counted(n, 'place')}`);
+  for (const keepsake of keepsakes)
+    lines.push(`  kept           ${keepsake}; "undo" restores it, "tidy" removes it`);
+  return withFindings(outcome, lines, colors);
+}
+
+/** The result of loading the database, line by line. */
+export function showLoaded(loaded: LoadedDatabase | undefined): string[] {
+  if (!loaded) return [];
+  const lines = [`  database       ${loaded.database} – ${loadedText(loaded)}`];
+  for (const made of loaded.made) lines.push(`                 made ${made}`);
+  for (const [what, n] of Object.entries(loaded.fitted))
+    lines.push(`                 fitted: ${what} (${counted(n, 'time')})`);
+  lines.push(...showEdits(loaded.edits));
+  if (loaded.keepsake !== undefined)
+    lines.push(
+      `  kept           ${counted(loaded.dropped.length, 'table')} that were there before, in ${loaded.keepsake}; "undo" restores them, "tidy" removes them`,
+    );
+  return lines;
+}
+
+function loadedText({ tables, rows }: LoadedDatabase): string {
+  if (tables.length === 0) return 'nothing was loaded';
+  const equal = tables.filter(one => one.equal).length;
+  const verified = equal === tables.length ? 'every table' : `only ${equal} of them`;
+  return `${counted(tables.length, 'table')} with ${counted(rows, 'row')}; ${verified} read back equal`;
+}
+
+/** What is corrected in the data of the new site. */
+export function showEdits(edits: readonly EditDone[]): string[] {
+  return edits.map(({ what, rows, before, after, held, table: name }) => {
+    const named = held.length > 0 ? `: ${held.join(', ')}` : '';
+    const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;
+    return `  corrected      ${what} – ${counted(rows, 'row')} of ${name}${change}`;
+  });
+}
+
+export function showSetUp(outcome: StepOutcome<SetUpResult>, colors: Colors): string {
+  const { configuration, written, removed, keepsakes } = outcome.result;
+  const changes = written.length + removed.length;
+  const text =
+    changes === 0 ? 'everything was set up as the sheet says already' : `${counted(changes, 'file')} set up`;
+  const lines = [
+    headline(outcome, text, colors),
+    ...written.map(file => `  written  ${file}`),
+    ...removed.map(file => `  removed  ${file}`),
+  ];
+  if (changes > 0 && configuration && configuration.changed.length > 0)
+    lines.push(`  changed  ${configuration.changed.join(', ')}`);
+  for (const keepsake of keepsakes)
+    lines.push(`  kept     ${keepsake}; "undo" restores it, "tidy" removes it`);
+  return withFindings(outcome, lines, colors);
+}
+
+/** What setting up would change, as unified diffs. */
+export function showDifferences(differences: readonly Difference[], colors: Colors): string {
+  if (differences.length === 0) return 'Nothing would change; everything is set up as the sheet says.';
+  const paint = (line: string) => {
+    const safe = showable(line);
+    if (/^(?:---|\+\+\+) /.test(safe)) return colors.bold(safe);
+    if (safe.startsWith('+')) return colors.green(safe);
+    if (safe.startsWith('-')) return colors.red(safe);
+    return safe.startsWith('@@') ? colors.cyan(safe) : safe;
+  };
+  const drawn = differences.map(({ diff }) => diff.trimEnd().split('\n').map(paint).join('\n'));
+  return `${drawn.join('\n')}\n\n${counted(differences.length, 'file')} would change; nothing was written. Secrets are hidden.`;
+}
