@@ -53,7 +53,7 @@ export async function start(
     for (const answer of [wish[key]].flat()) {
       const why = typeof answer === 'string' ? wrong?.(answer) : undefined;
       if (why !== undefined)
-        throw new UsageError({ doing, cause: `--${flag}: ${why}`, remedy: 'Correct it' });
+        throw new UsageError({ doing, cause: `--${flag}: ${why}`, remedy: 'Correct the option' });
     }
   }
   const tests = tested?.tests ?? new AnswerTests(file, signal);

@@ -46,7 +46,7 @@ test('from flags: every answer is tested, what was found is said, and the sheet 
   assert.match(wrong.stderr, /✗ credentials: Access denied/);
   const nonsense = await run(['start', ...flags, '--yes', '--new-prefix', 'a b'], { cwd: root });
   assert.equal(nonsense.code, 2);
-  assert.match(nonsense.stderr, /--new-prefix: It may hold/);
+  assert.match(nonsense.stderr, /--new-prefix: Use only letters/);
 });
 
 /** Runs a command at a terminal and types an answer whenever a question is there. */
@@ -93,22 +93,22 @@ test('at a terminal: questions in order, each answer tested, a wrong one asked a
     ['start'],
     [
       [/visitors find the site now/, oldPlace.address],
-      [/folder do its files lie/, '../old'],
+      [/folder holds its files/, '../old'],
       [/✗ .*wordpress site is in its folder site[\s\S]*all the same/, ''],
-      [/folder do its files lie/, '../old/site'],
+      [/folder holds its files/, '../old/site'],
       [/dump of its database/, '../old/club.sql.gz'],
       [/other addresses[\s\S]*tmp-4417/, ''],
-      [/shall they find it/, 'https://saltmarshrowing.example'],
-      [/before the DNS leads there/, ''],
-      [/folder shall its files lie/, '../new/site'],
+      [/find the site after the move/, 'https://saltmarshrowing.example'],
+      [/before the DNS points to it/, ''],
+      [/folder will hold its files/, '../new/site'],
       [/new database, as mysql/, await listening(t)],
       [/Its password/, 'wrong'],
       [/✗ credentials[\s\S]*all the same/, ''],
       [/Its password/, password],
-      [/finished dump be left/, 'finished.sql.gz'],
+      [/finished dump be written/, 'finished.sql.gz'],
       [/table prefix/, 'row_'],
       [/search engines/, ''],
-      [/served by/, ''],
+      [/web server/, ''],
       [/old host’s IP address/, ''],
     ],
   );

@@ -48,7 +48,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
 }
 
 /** The result of loading the database, line by line. */
-export function showLoaded(loaded: LoadedDatabase | undefined): string[] {
+function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   if (!loaded) return [];
   const lines = [`  database       ${loaded.database} – ${loadedText(loaded)}`];
   for (const made of loaded.made) lines.push(`                 made ${made}`);
@@ -70,7 +70,7 @@ function loadedText({ tables, rows }: LoadedDatabase): string {
 }
 
 /** What is corrected in the data of the new site. */
-export function showEdits(edits: readonly EditDone[]): string[] {
+function showEdits(edits: readonly EditDone[]): string[] {
   return edits.map(({ what, rows, before, after, held, table: name }) => {
     const named = held.length > 0 ? `: ${held.join(', ')}` : '';
     const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;

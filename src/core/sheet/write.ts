@@ -1,4 +1,5 @@
 import { stringify } from 'yaml';
+import { isRemotePlace } from '../files/place-url.js';
 import { type DialectName, dialectNames, usualDialect } from '../redirects/dialects.js';
 
 /** What a sheet says of getting into an account; a password is the name of a variable in `${}`. */
@@ -72,7 +73,7 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'also', a.also, 'other addresses it has been served under');
   if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
   put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
-  if (isFar(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to log in there', loginExample);
+  if (isRemotePlace(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to log in there', loginExample);
   put(
     1,
     'database',
@@ -94,7 +95,7 @@ export function writeSheet(a: SheetAnswers): string {
     'http://198.51.100.20',
   );
   put(1, 'files', a.newFiles, 'what is there is kept until tidy', './new/htdocs');
-  if (isFar(a.newFiles)) put(1, 'login', a.newLogin, 'how to log in there', loginExample);
+  if (isRemotePlace(a.newFiles)) put(1, 'login', a.newLogin, 'how to log in there', loginExample);
   put(1, 'probe', a.probe ?? false, 'ask the host’s PHP with a file that removes itself');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration is to have it', 'mysql://user@localhost/name');
@@ -133,10 +134,6 @@ const loginExample = '{ password: "${PASSWORD}" }  or  { key: ~/.ssh/id_ed25519 
 /** A choice in words: "a, b or c". */
 function choiceOf(names: readonly string[]): string {
   return new Intl.ListFormat('en', { type: 'disjunction' }).format(names).replace(', or ', ' or ');
-}
-
-function isFar(place: string | undefined): boolean {
-  return /^(?:sftp|ftps?):/.test(place ?? '');
 }
 
 function inline(value: unknown): string {

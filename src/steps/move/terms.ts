@@ -11,7 +11,7 @@ import type { Family } from '../../core/site/families/family.js';
 import type { Move } from './open.js';
 
 /** The pairs of a move: those that follow from the addresses, then the sheet's own. */
-export function pairsOf({ sheet }: Move): Pair[] {
+function pairsOf({ sheet }: Move): Pair[] {
   const own = sheet.rewrite.pairs.map(({ from, to }) => parsePair(from, to));
   return [...pairsOfMove(sheet.old.address, sheet.old.also, sheet.new.address), ...own];
 }

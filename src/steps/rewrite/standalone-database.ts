@@ -19,7 +19,7 @@ const pageBytes = 8 * 1024 * 1024;
 const mostRows = 2000;
 
 /** Asks whether tables without a key may be changed too. */
-export type AskKeyless = (tables: readonly string[]) => Promise<void>;
+type AskKeyless = (tables: readonly string[]) => Promise<void>;
 
 /** A live database to rewrite. */
 interface DatabaseJob {

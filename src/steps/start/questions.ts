@@ -1,6 +1,7 @@
 import { isIP } from 'node:net';
 import { formatAddress, parseAddress } from '../../core/address/address.js';
 import { PorterError } from '../../core/errors.js';
+import { isRemotePlace } from '../../core/files/place-url.js';
 import { dialectNames, usualDialect } from '../../core/redirects/dialects.js';
 import type { AnswerTests } from './answer-checks.js';
 import type { AnswerTest, Secrets, StartWish } from './answers.js';
@@ -11,26 +12,26 @@ export interface Question {
   /** The flag that answers it, without its dashes. */
   readonly flag: string;
   readonly describe: string;
-  /** As it is put to a person. */
+  /** As a person is asked. */
   readonly ask: string;
   readonly kind: 'text' | 'list' | 'yes or no' | 'secret';
-  /** The variable under which a secret is kept where nobody names another. */
+  /** The variable that holds a secret unless another one is named. */
   readonly variable?: string;
   readonly choices?: readonly string[];
-  /** Whether it is to be asked, given the answers so far. */
+  /** Whether to ask it, given the answers so far. */
   when?(wish: StartWish): boolean;
   /** Whether it must be answered. */
   must?(wish: StartWish): boolean;
-  /** What is offered where nothing was found. */
+  /** The answer that is suggested where nothing was found. */
   initial?(wish: StartWish): string | undefined;
-  /** Why an answer cannot be; undefined where it can. */
+  /** Why an answer is not accepted; undefined where it is. */
   wrong?(answer: string): string | undefined;
-  /** Tries the answer out; with `testsAnyway`, also where there is none. */
+  /** Tests the answer; with `testsAnyway`, also an empty one. */
   test?(tests: AnswerTests, wish: StartWish, secrets: Secrets): Promise<AnswerTest>;
   readonly testsAnyway?: boolean;
 }
 
-/** What is asked of an account at a far host, and tested once it is known how to get in. */
+/** The questions about an account at a remote host, tested once the login is known. */
 function loginQuestions(end: 'old' | 'new'): Question[] {
   const files = end === 'old' ? 'oldFiles' : 'newFiles';
   return [
@@ -49,7 +50,7 @@ function loginQuestions(end: 'old' | 'new'): Question[] {
       ask: 'The password there, if one is needed (kept in .env, which only you can read)',
       kind: 'secret',
       variable: `${end.toUpperCase()}_FILES_PASSWORD`,
-      when: wish => isFar(wish[files]),
+      when: wish => isRemotePlace(wish[files]),
       wrong: wrongVariable,
       test: (tests, wish, secrets) => tests[files](wish, secrets),
       testsAnyway: true,
@@ -71,8 +72,8 @@ export const questions: readonly Question[] = [
   {
     key: 'oldReach',
     flag: 'old-reach',
-    describe: 'Where the old site answers, if its address does not lead there',
-    ask: 'Where does it answer, if not there?',
+    describe: 'Where the old site answers, if not at its address',
+    ask: 'Where does the old site answer, if not at that address?',
     kind: 'text',
     when: wish => wish.oldReach !== undefined,
     wrong: wrongAddress,
@@ -82,7 +83,7 @@ export const questions: readonly Question[] = [
     key: 'oldFiles',
     flag: 'old-files',
     describe: 'The old site’s folder, with its configuration',
-    ask: 'In which folder do its files lie, here or as sftp://user@host/folder?',
+    ask: 'Which folder holds its files, here or as sftp://user@host/folder?',
     kind: 'text',
     test: (tests, wish, secrets) => tests.oldFiles(wish, secrets),
   },
@@ -108,7 +109,7 @@ export const questions: readonly Question[] = [
     key: 'new',
     flag: 'new',
     describe: 'The new address',
-    ask: 'Where will they find it?',
+    ask: 'Where will visitors find the site after the move?',
     kind: 'text',
     must: () => true,
     wrong: wrongAddress,
@@ -116,8 +117,8 @@ export const questions: readonly Question[] = [
   {
     key: 'newReach',
     flag: 'new-reach',
-    describe: 'Where the new site answers before the DNS leads there',
-    ask: 'Where does the new host answer before the DNS leads there, such as http://198.51.100.20?',
+    describe: 'Where the new site answers before the DNS points to it',
+    ask: 'Where does the new host answer before the DNS points to it, such as http://198.51.100.20?',
     kind: 'text',
     wrong: wrongAddress,
     test: (tests, wish) => tests.address(wish, 'new'),
@@ -126,7 +127,7 @@ export const questions: readonly Question[] = [
     key: 'newFiles',
     flag: 'new-files',
     describe: 'The folder of the new site',
-    ask: 'In which folder shall its files lie, here or as sftp://user@host/folder?',
+    ask: 'Which folder will hold its files, here or as sftp://user@host/folder?',
     kind: 'text',
     when: wish => wish.oldFiles !== undefined,
     must: wish => wish.oldFiles !== undefined,
@@ -157,8 +158,8 @@ export const questions: readonly Question[] = [
   {
     key: 'newDump',
     flag: 'new-dump',
-    describe: 'Where the finished dump is left; without it, it is loaded at the new server',
-    ask: 'Where is the finished dump to be left (empty: it is loaded at the new server)?',
+    describe: 'Where the finished dump is written; without it, the dump is loaded into the new server',
+    ask: 'Where should the finished dump be written (empty: it is loaded into the new server)?',
     kind: 'text',
     when: wish => wish.oldDump !== undefined,
     must: wish => wish.oldDump !== undefined && wish.newServer === undefined,
@@ -170,13 +171,13 @@ export const questions: readonly Question[] = [
     describe: 'A new table prefix',
     ask: 'A new table prefix',
     kind: 'text',
-    wrong: answer => (/^\w*$/.test(answer) ? undefined : 'It may hold letters, digits and underscores only'),
+    wrong: answer => (/^\w*$/.test(answer) ? undefined : 'Use only letters, digits and underscores'),
   },
   {
     key: 'probe',
     flag: 'probe',
-    describe: 'Let survey ask the new host’s PHP by a file that takes itself away',
-    ask: 'May survey ask the new host’s PHP by a file that takes itself away?',
+    describe: 'Let survey run a PHP file at the new host that deletes itself afterwards',
+    ask: 'May survey run a PHP file at the new host that deletes itself afterwards?',
     kind: 'yes or no',
     when: wish => wish.newFiles !== undefined && wish.newReach !== undefined,
   },
@@ -193,8 +194,8 @@ export const questions: readonly Question[] = [
   {
     key: 'webServer',
     flag: 'web-server',
-    describe: 'What the old host is served by',
-    ask: 'What is the old host served by?',
+    describe: 'The web server of the old host',
+    ask: 'Which web server does the old host run?',
     kind: 'text',
     choices: dialectNames,
     initial: () => usualDialect,
@@ -219,14 +220,9 @@ export const questions: readonly Question[] = [
   },
 ];
 
-/** Whether a place is at a host that one must log in to. */
-function isFar(place: string | undefined): boolean {
-  return /^(?:sftp|ftps?):/i.test(place ?? '');
-}
-
-/** Whether an answer is tested only once it is known how to log in there. */
+/** Whether an answer is tested only once its login is known. */
 export function testsLater({ key }: Question, wish: StartWish): boolean {
-  return (key === 'oldFiles' || key === 'newFiles') && isFar(wish[key]);
+  return (key === 'oldFiles' || key === 'newFiles') && isRemotePlace(wish[key]);
 }
 
 /** The variable that holds a secret: the one that was named, or the usual one. */

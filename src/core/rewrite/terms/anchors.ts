@@ -152,7 +152,7 @@ export class AnchorCursor {
  * What is in Base64 wherever a text is in the bytes that are encoded: three stretches, by where among the
  * groups of three bytes the text begins. Those shorter than six characters would be found everywhere and are left out.
  */
-export function base64Anchors(text: ByteString): string[] {
+function base64Anchors(text: ByteString): string[] {
   const anchors = [0, 1, 2].map(before => {
     const encoded = Buffer.from('\0'.repeat(before) + text, 'latin1').toString('base64');
     const from = Math.ceil((before * 8) / 6);

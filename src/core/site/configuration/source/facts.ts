@@ -19,7 +19,7 @@ export interface Fact {
 }
 
 /** What a configuration can say once. */
-export type SingleFact =
+type SingleFact =
   | 'name'
   | 'user'
   | 'password'
@@ -50,7 +50,7 @@ export type SingleFact =
   | 'tagline';
 
 /** What it can say several times: patterns of hosts that it answers to, and keys that cookies are signed with. */
-export type ListedFact = `trustedHosts.${number}` | `secretKey.${number}`;
+type ListedFact = `trustedHosts.${number}` | `secretKey.${number}`;
 
 export type FactName = SingleFact | 'trustedHosts' | ListedFact;
 
