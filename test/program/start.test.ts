@@ -61,7 +61,7 @@ function converse(
       cwd,
       env: { ...process.env, COLUMNS: '120', NO_COLOR: '1' },
     });
-    const timer = setTimeout(() => child.kill('SIGKILL'), 60_000);
+    const timer = setTimeout(() => child.kill('SIGKILL'), 600_000);
     let said = '';
     let from = 0;
     child.stdout.on('data', chunk => {
@@ -70,8 +70,7 @@ function converse(
       if (!asked?.test(said.slice(from))) return;
       answers.shift();
       from = said.length;
-      // A person takes a moment to read.
-      setTimeout(() => child.stdin.write(`${typed}\r`), 150);
+      child.stdin.write(`${typed}\r`);
     });
     child.on('error', reject);
     child.on('close', code => {

@@ -41,7 +41,7 @@ function accepted(dump: Buffer): Set<string> {
 }
 
 test('a real installation of the CMS moves: PHP reads every value, the CMS answers on the new address', {
-  timeout: 300_000,
+  timeout: 1_200_000,
 }, async t => {
   if (!needs(t, ...cmsPrograms)) return;
   const database = started();

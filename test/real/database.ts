@@ -34,9 +34,9 @@ export function listens(port: number): Promise<boolean> {
   });
 }
 
-/** Waits until something is so, or fails after half a minute. */
+/** Waits until something is so, or fails after two minutes. */
 export async function until(what: string, so: () => boolean | Promise<boolean>): Promise<void> {
-  for (let tries = 0; tries < 300; tries++) {
+  for (let tries = 0; tries < 1200; tries++) {
     if (await so()) return;
     await new Promise(resolve => setTimeout(resolve, 100));
   }
@@ -118,6 +118,12 @@ export class OwnDatabase {
     server.kill(signal);
     await gone;
     this.server = undefined;
+  }
+
+  /** Whether a transaction waits for a lock that another one holds. */
+  waitsForLock(): boolean {
+    const waiting = "SELECT COUNT(*) FROM information_schema.INNODB_TRX WHERE trx_state = 'LOCK WAIT'";
+    return this.sql(waiting).trim() !== '0';
   }
 
   /** Runs statements as the server's administrator; gives what they print. */

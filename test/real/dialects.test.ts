@@ -49,7 +49,7 @@ const optionSets = [
 ];
 
 test('what the database’s own dump program writes with any option is rewritten, loaded, and right cell by cell', {
-  timeout: 200_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump')) return;
   const database = started();
@@ -114,7 +114,7 @@ test('what the database’s own dump program writes with any option is rewritten
 });
 
 test('a UTF-8 site dumped as latin1, a latin1 site dumped as UTF-8, and text encoded twice keep lengths that are true', {
-  timeout: 60_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump')) return;
   const database = started();
@@ -184,7 +184,7 @@ test('a dump under NO_BACKSLASH_ESCAPES is rewritten, loaded, and right cell by 
 });
 
 test('tables of every column type come out of every kind of dump as the database’s own REPLACE makes them', {
-  timeout: 200_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, 'mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump')) return;
   const database = started();

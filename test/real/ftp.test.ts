@@ -60,7 +60,7 @@ function makeTree(root: string): void {
 
 for (const tls of ['none', 'explicit'] as const) {
   test(`a tree goes over FTP ${tls === 'none' ? 'in the clear' : 'with TLS'}, what changed goes again, and undo takes it back`, {
-    timeout: 200_000,
+    timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
@@ -132,7 +132,7 @@ for (const tls of ['none', 'explicit'] as const) {
 }
 
 test('the line is cut again and again over FTP: it goes on, and the tree is the same', {
-  timeout: 200_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const root = folder(t);

@@ -2,13 +2,14 @@ import assert from 'node:assert/strict';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
+import { effort } from '../help/effort.js';
 import { folder, numbers, operationsOf, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { databaseForTests, type OwnDatabase, until } from './database.js';
 
 const started = databaseForTests();
 const programs = ['mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
-const times = 50;
+const times = effort(10, 50);
 const address = 'https://club.saltmarsh.example/site';
 
 /** Some 30 MB of a site's tables; one of them is kept without transactions and without a key. */
@@ -82,7 +83,7 @@ configure: { title: Moved, switch-off: ["cache*"] }
 }
 
 test(`killed ${times} times while it takes, loads and sets right: the same rows, nothing doubled`, {
-  timeout: 400_000,
+  timeout: 1_200_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const { database, step, operations, wanted, now, old } = await disturbedMove(t, 'kills');
@@ -114,7 +115,7 @@ test(`killed ${times} times while it takes, loads and sets right: the same rows,
 });
 
 test('a server that is killed and comes back while a dump is loaded: the same rows, nothing doubled', {
-  timeout: 200_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const { database, step, wanted, now } = await disturbedMove(t, 'restart');

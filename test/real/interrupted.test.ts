@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { mkdirSync, readdirSync, utimesSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
+import { effort } from '../help/effort.js';
 import { folder, numbers, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
@@ -10,7 +11,7 @@ import { ownSsh } from './ssh.js';
 
 const programs = ['sshd', 'ssh-keygen'];
 const megabyte = 1_000_000;
-const times = 50;
+const times = effort(5, 50);
 
 /** Some 70 MB, of which most is in a few large files. */
 function makeTree(root: string): void {
@@ -81,7 +82,7 @@ for (const restricted of [false, true]) {
   const how = restricted ? 'without' : 'with';
 
   test(`killed ${times} times at any moment of one move ${how} a shell: the same tree, and hardly a byte twice`, {
-    timeout: 400_000,
+    timeout: 1_200_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const { relay, step, disturbed } = await slowMove(t, restricted);
@@ -102,7 +103,7 @@ for (const restricted of [false, true]) {
   });
 
   test(`the link cut ${times} times in one move ${how} a shell: the same tree, and hardly a byte twice`, {
-    timeout: 400_000,
+    timeout: 1_200_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const { relay, step, disturbed } = await slowMove(t, restricted);

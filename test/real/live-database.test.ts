@@ -35,7 +35,7 @@ function written(move: string): string {
 }
 
 test('every type of column comes through a live move, compared with the dumps of the server’s own program', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -104,7 +104,7 @@ take: { database: { routines: true, events: true } }
 });
 
 test('a whole move of the CMS over SFTP, both databases by way of SSH, ends with the CMS answering from the new one', {
-  timeout: 300_000,
+  timeout: 1_200_000,
 }, async t => {
   if (!needs(t, ...cmsPrograms, '/usr/sbin/sshd', 'ssh-keygen')) return;
   const database = started();
@@ -233,7 +233,7 @@ configure:
 });
 
 test('a dump cut for a panel loads piece by piece, and what the panel exports is compared whatever way it is written', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -297,7 +297,7 @@ new: { address: https://new.example, database: { dump: new/finished.sql.gz, part
 });
 
 test('room is made with an administrator’s credentials; without them it is told how, and nothing is changed', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -352,7 +352,7 @@ new: { address: https://new.example, database: { server: "mysql://club%20user@${
 });
 
 test('what is wrong with a database is told with its place and remedy, and changes nothing', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -468,7 +468,7 @@ test('what is wrong with a database is told with its place and remedy, and chang
 });
 
 test('a table that crashed, and a server whose disk is full, are told as what they are', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   // A server whose tables share one file that may not grow beyond some megabytes.
@@ -518,7 +518,7 @@ new: { address: https://new.example, database: { server: "mysql://root@127.0.0.1
 });
 
 test('the demo runs on a real server, leaves nothing there, and touches nothing that is not its own', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();

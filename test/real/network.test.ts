@@ -38,7 +38,7 @@ define( 'BLOG_ID_CURRENT_SITE', 1 );
 }
 
 test('a network of sites moves to another host, and each of its sites answers there', {
-  timeout: 300_000,
+  timeout: 1_200_000,
 }, async t => {
   if (!needs(t, ...cmsPrograms)) return;
   const database = started();

@@ -8,6 +8,7 @@ import { applyEdits, bufferOf, bytesOf, bytesOfText } from '../../src/core/bytes
 import type { Wanted } from '../../src/core/site/configuration/source/facts.js';
 import { familyNamed } from '../../src/core/site/families/families.js';
 import { configurations, filesOf } from '../help/configurations.js';
+import { effort } from '../help/effort.js';
 import { folder } from '../help/program.js';
 import { needs, realRequired } from '../help/real.js';
 
@@ -57,7 +58,8 @@ function installed(): (typeof configurations)[number][] {
   ];
 }
 
-test('PHP itself, loading an edited configuration, sees 300 random values in every style', t => {
+const samples = effort(60, 300);
+test(`PHP itself, loading an edited configuration, sees ${samples} random values in every style`, t => {
   if (!needs(t, 'php')) return;
   if (realRequired) assert.equal(installed().length, 1);
   const root = folder(t);
@@ -66,7 +68,7 @@ test('PHP itself, loading an edited configuration, sees 300 random values in eve
     const { family, editable, asked } = configuration;
     const files = filesOf(configuration);
     for (const [i, values] of fc
-      .sample(fc.array(awkward, { minLength: editable.length, maxLength: editable.length }), 300)
+      .sample(fc.array(awkward, { minLength: editable.length, maxLength: editable.length }), samples)
       .entries()) {
       const wanted: Wanted = Object.fromEntries(editable.map((fact, k) => [fact, bytesOfText(values[k]!)]));
       const { edits } = familyNamed(family).editConfiguration(files, wanted);

@@ -4,9 +4,11 @@ import { join } from 'node:path';
 import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { knownServer } from '../../src/core/database/known-servers.js';
+import { encodedSql } from '../../src/core/sql/encoded-sql.js';
+import { DatabaseSession } from '../../src/ends/database/server/session.js';
 import { folder, operationsOf, run } from '../help/program.js';
 import { needs } from '../help/real.js';
-import { databaseForTests, type OwnDatabase } from './database.js';
+import { databaseForTests, type OwnDatabase, until } from './database.js';
 
 const started = databaseForTests();
 const programs = ['mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
@@ -32,7 +34,7 @@ function make(database: OwnDatabase, name: string): void {
 }
 
 test('a live database is rewritten as its dump is, to the byte, and put back', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -75,7 +77,7 @@ test('a live database is rewritten as its dump is, to the byte, and put back', {
 });
 
 test('killed at random moments and run again, a live database ends the same, and is put back the same', {
-  timeout: 120_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -110,7 +112,7 @@ test('killed at random moments and run again, a live database ends the same, and
 });
 
 test('a row that somebody changes meanwhile, and one that no longer fits, are left and told', {
-  timeout: 60_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();
@@ -132,20 +134,24 @@ test('a row that somebody changes meanwhile, and one that no longer fits, are le
     database.sql('SELECT v FROM busy.short ORDER BY id'),
     'https://longer-name.example/p\nhttp://a.example/0123456789012\n',
   );
-  // Another session holds a changed row of it for a while, unseen by the reader.
-  const other = new Promise<string>(resolve =>
-    setTimeout(
-      () =>
-        resolve(
-          database.sql(
-            `BEGIN; UPDATE busy.plain SET v = 'mine' WHERE id = 3; SELECT SLEEP(4) INTO @x; COMMIT`,
-          ),
-        ),
-      0,
-    ),
-  );
+  // Another session has changed a row, unseen by the reader, until the rewriting waits for it.
+  const other = await DatabaseSession.open({
+    place: {
+      host: '127.0.0.1',
+      port: database.port,
+      socket: undefined,
+      name: 'busy',
+      user: 'r',
+      password: "p'q",
+    },
+    through: undefined,
+  });
+  t.after(() => other.close());
+  await other.run(encodedSql('START TRANSACTION'));
+  await other.run(encodedSql("UPDATE plain SET v = 'mine' WHERE id = 3"));
   const running = run(['rewrite', url, ...pair, '--only', 'plain.v', '--yes', '--json'], at);
-  await other;
+  await until('a wait for the lock', () => database.waitsForLock());
+  await other.run(encodedSql('COMMIT'));
   const told = await running;
   assert.equal(told.code, 0, told.stderr);
   assert.equal(database.sql('SELECT v FROM busy.plain WHERE id = 3'), 'mine\n');
@@ -153,7 +159,7 @@ test('a row that somebody changes meanwhile, and one that no longer fits, are le
 });
 
 test('a dump in pieces, fitted to a server, loads piece by piece; each piece stays under the limit', {
-  timeout: 60_000,
+  timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
   const database = started();

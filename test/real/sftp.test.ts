@@ -16,6 +16,7 @@ import {
 } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
+import { effort } from '../help/effort.js';
 import { folder, operationsOf, type Ran, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
@@ -100,7 +101,7 @@ async function farMove(
 
 for (const restricted of [false, true]) {
   test(`a tree with everything in it goes over SFTP ${restricted ? 'without' : 'with'} a shell, and only what changed goes again`, {
-    timeout: 120_000,
+    timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
@@ -131,7 +132,9 @@ for (const restricted of [false, true]) {
 }
 
 for (const restricted of [false, true]) {
-  test(`10,000 small files and a file of a gigabyte go over SFTP ${restricted ? 'without' : 'with'} a shell`, {
+  const many = effort(2_000, 10_000);
+  const large = effort(2 ** 26, 2 ** 30);
+  test(`${many} small files and a file of ${large} bytes go over SFTP ${restricted ? 'without' : 'with'} a shell`, {
     timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
@@ -140,14 +143,15 @@ for (const restricted of [false, true]) {
     const long = '-long'.repeat(44);
     for (let i = 0; i < 100; i++) {
       mkdirSync(join(root, 'old', `f${i}`), { recursive: true });
-      for (let j = 0; j < 100; j++) writeFileSync(join(root, 'old', `f${i}`, `${j}${long}`), `${i} ${j}`);
+      for (let j = 0; j < many / 100; j++)
+        writeFileSync(join(root, 'old', `f${i}`, `${j}${long}`), `${i} ${j}`);
     }
     writeFileSync(join(root, 'old/sparse'), '');
-    truncateSync(join(root, 'old/sparse'), 2 ** 30);
+    truncateSync(join(root, 'old/sparse'), large);
     const { go } = await farMove(t, root, restricted);
     const went = await go();
     assert.equal(went.code, 0, went.stderr);
-    assert.equal(lstatSync(join(root, 'new/site/sparse')).size, 2 ** 30);
+    assert.equal(lstatSync(join(root, 'new/site/sparse')).size, large);
     assert.equal(execFileSync('diff', ['-r', join(root, 'old'), join(root, 'new/site')]).toString(), '');
   });
 }
@@ -200,7 +204,7 @@ test('a host that is not known, has another key, or refuses the login stops with
 
 for (const sessions of [1, 2, 4]) {
   test(`a host that lets a connection do ${sessions === 1 ? 'one thing' : `${sessions} things`} at once gives and takes all`, {
-    timeout: 120_000,
+    timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
@@ -241,7 +245,7 @@ for (const [how, restricted, sessions] of [
   ['without a shell', true, 20],
 ] as const) {
   test(`the line is cut again and again ${how}: it goes on, and the tree is the same`, {
-    timeout: 200_000,
+    timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;
     const root = folder(t);
