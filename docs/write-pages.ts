@@ -1,10 +1,13 @@
-/** Writes the pages that follow from the code: the commands' help, the findings, the exit codes, the sheet's schema. Usage: npm run docs */
+/** Writes the pages that are derived from the code and its tables. Usage: npm run docs */
 import { spawnSync } from 'node:child_process';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { exitCodeMeanings } from '../src/core/errors.js';
 import { catalogue } from '../src/core/findings/catalogue.js';
+import { dialects, usualDialect } from '../src/core/redirects/dialects.js';
 import { sheetJsonSchema } from '../src/core/sheet/json-schema.js';
+import { families } from '../src/core/site/families/families.js';
+import { protocols } from '../src/ends/files/protocols.js';
 
 const program = fileURLToPath(new URL('../dist/cli/main.js', import.meta.url));
 const help = (...args: string[]) =>
@@ -48,11 +51,51 @@ ${rows.join('\n')}
 `;
 }
 
+/** The page of what works without being named in a sheet: families, protocols, redirect dialects. */
+function supportedPage(): string {
+  const list = (values: readonly string[]) => values.map(value => `\`${value}\``).join(', ') || '–';
+  const familyRows = families.map(
+    ({ name, marks, sets }) =>
+      `| \`${name}\` | ${marks.map(list).join(' or ') || 'no other family is recognised'} | ${list(sets)} |`,
+  );
+  const protocolRows = protocols.map(
+    ({ schemes, example, takesKey }) =>
+      `| ${list(schemes)} | \`${example}\` | ${takesKey ? 'password, private key or agent' : 'password'} |`,
+  );
+  const dialectRows = dialects.map(({ name, title, file }) => `| \`${name}\` | ${title} | \`${file}\` |`);
+  return `# What is supported
+
+## Families of sites
+
+A family says where a kind of site keeps its configuration and its addresses.
+
+| family | recognised by its files | what \`configure\` can set besides |
+|---|---|---|
+${familyRows.join('\n')}
+
+## Protocols
+
+| scheme | example | login |
+|---|---|---|
+${protocolRows.join('\n')}
+
+## Redirect dialects
+
+\`redirects\` writes one file for each. \`redirects.server\` in the sheet names the one that is shown first, usually
+\`${usualDialect}\`.
+
+| dialect | web server | file |
+|---|---|---|
+${dialectRows.join('\n')}
+`;
+}
+
 /** Pages and files by their path in this folder. */
 export function writtenPages(): Map<string, string> {
   return new Map([
     ['findings.md', findingsPage()],
     ['exit-codes.md', exitCodesPage()],
+    ['supported.md', supportedPage()],
     ['move.schema.json', `${JSON.stringify(sheetJsonSchema(), undefined, 2)}\n`],
   ]);
 }

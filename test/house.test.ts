@@ -1,12 +1,21 @@
 import assert from 'node:assert/strict';
 import { spawnSync } from 'node:child_process';
-import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
+import {
+  cpSync,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs';
 import { dirname, join } from 'node:path';
 import { test } from 'node:test';
 import { fileURLToPath } from 'node:url';
 import { commandPages, writtenPages } from '../docs/write-pages.js';
 import { catalogue } from '../src/core/findings/catalogue.js';
-import { folder, run } from './help/program.js';
+import { folder, program, run } from './help/program.js';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
 
@@ -79,6 +88,33 @@ test('the pages of the commands say what --help says, with two examples each', (
     );
     const examples = page.split('Examples:')[1]?.match(/able-porter \w+/g) ?? [];
     assert.ok(examples.length >= 2, name);
+  }
+});
+
+test('the shell completes commands and options with the printed script', {
+  skip: spawnSync('bash').error && 'no bash',
+}, () => {
+  const script = `able-porter() { '${process.execPath}' '${program}' "$@"; }
+source <(able-porter completion)
+complete_words() { COMP_WORDS=("$@"); COMP_CWORD=$(($# - 1)); _able-porter_yargs_completions; echo "\${COMPREPLY[@]}"; }
+complete_words able-porter st
+complete_words able-porter rewrite --wh
+`;
+  const { stdout } = spawnSync('bash', ['-c', script], { encoding: 'utf8', env: { PATH: process.env.PATH } });
+  assert.equal(stdout, 'start status\n--where-left\n');
+});
+
+test('every link in the documentation leads to a file', () => {
+  const pages = [
+    'README.md',
+    'CONTRIBUTING.md',
+    ...readdirSync(`${root}docs`)
+      .filter(name => name.endsWith('.md'))
+      .map(name => `docs/${name}`),
+  ];
+  for (const page of pages) {
+    for (const [, link] of readFileSync(root + page, 'utf8').matchAll(/\]\((?!https?:)([^)#]+)/g))
+      assert.ok(existsSync(join(root, page, '..', link!)), `${page}: ${link}`);
   }
 });
 

@@ -1,4 +1,5 @@
 import { check } from './commands/check.js';
+import { completion } from './commands/completion.js';
 import { cutover } from './commands/cutover.js';
 import { deliver } from './commands/deliver.js';
 import { demo } from './commands/demo.js';
@@ -29,4 +30,5 @@ export const commands = [
   report,
   go,
   demo,
+  completion,
 ];

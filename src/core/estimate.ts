@@ -34,14 +34,14 @@ const changing = 0.02;
 
 /** Estimates a move's times from a trial. */
 export function estimate({ files, bytes, read, write, dump }: Load): Estimate {
-  const carrying = (rate: Rate | undefined, part = 1) =>
+  const transfer = (rate: Rate | undefined, part = 1) =>
     rate && part * (files * rate.perFile + bytes / rate.bytesPerSecond);
   const database = dump && { take: dump.seconds, rewrite: dump.seconds * rewritingToReading };
   const sum = (...parts: (number | undefined)[]) =>
     parts.includes(undefined) ? undefined : parts.reduce<number>((total, part) => total + part!, 0);
-  const pack = sum(carrying(read), database?.take ?? 0);
-  const deliver = sum(carrying(read), carrying(write));
-  const check = sum(carrying(read), (database?.take ?? 0) * 2);
+  const pack = sum(transfer(read), database?.take ?? 0);
+  const deliver = sum(transfer(read), transfer(write));
+  const check = sum(transfer(read), (database?.take ?? 0) * 2);
   const listing = read && files * read.perFile;
   return {
     pack,
@@ -50,8 +50,8 @@ export function estimate({ files, bytes, read, write, dump }: Load): Estimate {
     check,
     maintenance: sum(
       listing,
-      carrying(read, changing),
-      carrying(write, changing),
+      transfer(read, changing),
+      transfer(write, changing),
       database?.take ?? 0,
       database?.rewrite ?? 0,
       check,

@@ -3,7 +3,7 @@ import { bufferOf, textOf } from '../core/bytes.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import { leftOut } from '../core/files/patterns.js';
 import { isGeneratedText, largestText } from '../core/files/text-files.js';
-import { rewrittenWhole } from '../core/rewrite/carriers/whole.js';
+import { rewriteSingleValue } from '../core/rewrite/carriers/single-value.js';
 import type { RewriteSummary } from '../core/rewrite/report/summary.js';
 import { summarise } from '../core/rewrite/report/summary.js';
 import { Tally } from '../core/rewrite/report/tally.js';
@@ -85,7 +85,7 @@ async function rewriteFiles(run: StepRun, family: Family): Promise<RewriteSummar
         (isGeneratedText(path) && family.generated.some(folder => path.startsWith(folder)));
       if (type !== 'file' || size > largestText || !isWanted) continue;
       const before = await readAll(crate.files, path);
-      const rewritten = rewrittenWhole(before, rules, tally.at('files', textOf(path)));
+      const rewritten = rewriteSingleValue(before, rules, tally.at('files', textOf(path)));
       if (rewritten === undefined) continue;
       const after = bufferOf(rewritten);
       await crate.movedFiles.write(path, after, entry);

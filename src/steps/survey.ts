@@ -6,7 +6,7 @@ import type { SeenLanguage } from '../core/site/survey/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/survey/requirements.js';
 import type { SeenServer } from '../ends/database/database-end.js';
 import type { DnsRecord } from '../ends/dns.js';
-import { tryReading } from '../ends/files/trial.js';
+import { tryReading } from '../ends/files/folder-test.js';
 import { identityOf } from './move/identity.js';
 import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';

@@ -9,8 +9,8 @@ import type { EndError } from '../../src/core/errors.js';
 import { lookAtCertificate } from '../../src/ends/certificate.js';
 import { ServerDatabase } from '../../src/ends/database/server/server-database.js';
 import { Resolver } from '../../src/ends/dns.js';
+import { testFolder } from '../../src/ends/files/folder-test.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
-import { tryOut } from '../../src/ends/files/trial.js';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
 import { StandinDnsServer } from '../../src/standins/dns-server.js';
@@ -72,7 +72,7 @@ test('what was tried out at a place is gone afterwards, also where it could not 
   const root = folder(t);
   // What a killed run left goes as well.
   mkdirSync(join(root, '.able-porter-trial-club/left'), { recursive: true });
-  const trial = await tryOut(new LocalFiles(root), 'club', signal);
+  const trial = await testFolder(new LocalFiles(root), 'club', signal);
   assert.ok(trial.writable && trial.renames && trial.links && trial.write!.bytesPerSecond > 0);
   assert.deepEqual(readdirSync(root), []);
   const stuck = Object.assign(new LocalFiles(root), {
@@ -80,7 +80,7 @@ test('what was tried out at a place is gone afterwards, also where it could not 
     makeLink: () => Promise.reject(new Error('no')),
   });
   assert.deepEqual(
-    { ...(await tryOut(stuck, 'club', signal)), write: 0 },
+    { ...(await testFolder(stuck, 'club', signal)), write: 0 },
     { writable: true, renames: false, links: false, write: 0 },
   );
   assert.deepEqual(readdirSync(root), []);

@@ -5,11 +5,11 @@ export function sizeText(bytes: number): string {
   const units = ['B', 'kB', 'MB', 'GB', 'TB'];
   let value = bytes;
   let unit = 0;
-  while (value >= 1000 && unit < units.length - 1) {
+  while (Math.round(value) >= 1000 && unit < units.length - 1) {
     value /= 1000;
     unit++;
   }
-  return `${unit === 0 || value >= 100 ? Math.round(value) : value.toFixed(1)} ${units[unit]}`;
+  return `${unit === 0 || value >= 99.95 ? Math.round(value) : value.toFixed(1)} ${units[unit]}`;
 }
 
 /** A size as people write it: `5 MiB`, `200MB`, or a number of bytes. */

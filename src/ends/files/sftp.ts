@@ -5,6 +5,7 @@ import { DamageError } from '../../core/errors.js';
 import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf, type FileToWrite } from '../content.js';
 import { FarCommands } from '../ssh/commands.js';
+import { RemoteFileWriter } from '../ssh/remote-file-writer.js';
 import {
   type Callback,
   call,
@@ -16,7 +17,6 @@ import {
   toSftpError,
 } from '../ssh/requests.js';
 import type { SshSession } from '../ssh/session.js';
-import { Writing } from '../ssh/writing.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
@@ -178,7 +178,7 @@ export class SftpFiles implements FilesEnd {
   ): Promise<void> {
     const far = this.at(path);
     const doing = `Writing ${this.show(path)}`;
-    const writing = new Writing(far, like, from);
+    const writing = new RemoteFileWriter(far, like, from);
     try {
       for await (const chunk of chunksOf(content)) {
         for (let at = 0; at < chunk.length; at += piece) {

@@ -2,10 +2,10 @@ import { readFile } from 'node:fs/promises';
 import type { Duplex } from 'node:stream';
 import ssh, { Client, type ClientChannel, type ConnectConfig, type SFTPWrapper } from 'ssh2';
 import { EndError, PorterError } from '../../core/errors.js';
+import { ChannelRefused } from './channel-refused.js';
 import type { HostKeys } from './host-keys.js';
-import { lineTo } from './line.js';
 import type { SshLogin } from './login.js';
-import { NoRoom } from './no-room.js';
+import { openSocket } from './socket.js';
 
 const patience = 20_000;
 const keepAlive = 10_000;
@@ -70,7 +70,7 @@ export class SshConnection {
   static async open(
     login: SshLogin,
     hostKeys: HostKeys,
-    line = lineTo(login),
+    line = openSocket(login),
     setOff = () => {},
   ): Promise<SshConnection> {
     const jump = login.through && (await SshConnection.open(login.through, hostKeys, undefined, setOff));
@@ -126,7 +126,7 @@ export class SshConnection {
     return this.channels < this.mostChannels;
   }
 
-  /** The channel for files. @throws NoRoom */
+  /** The channel for files. @throws ChannelRefused */
   sftp(): Promise<SFTPWrapper> {
     this.files ??= this.channel<SFTPWrapper>(done => this.client.sftp(done));
     this.files.catch(() => {
@@ -135,7 +135,7 @@ export class SshConnection {
     return this.files;
   }
 
-  /** Starts a command at the far side. @throws NoRoom */
+  /** Starts a command at the far side. @throws ChannelRefused */
   async start(command: string): Promise<ClientChannel> {
     const channel = await this.channel<ClientChannel>(done => this.client.exec(command, done));
     const end = () => channel.destroy();
@@ -149,7 +149,7 @@ export class SshConnection {
   /**
    * Runs a command at the far side; gives its exit code and what it printed.
    * @param most bytes that it may print; it is ended where there are more, and then has no exit code
-   * @throws NoRoom
+   * @throws ChannelRefused
    */
   async run(
     command: string,
@@ -208,7 +208,7 @@ export class SshConnection {
       const isFull = (others > 0 || this.hadChannel) && /Channel open failure/.test(String(error));
       if (this.lost || !isFull) throw error;
       this.mostChannels = Math.min(this.mostChannels, Math.max(1, others));
-      throw new NoRoom('the host lets no more channels be open on a connection', { cause: error });
+      throw new ChannelRefused('the host lets no more channels be open on a connection', { cause: error });
     }
   }
 

@@ -3,12 +3,12 @@ import pRetry from 'p-retry';
 import type { ClientChannel, SFTPWrapper } from 'ssh2';
 import { EndError, PorterError } from '../../core/errors.js';
 import { BackOff } from '../back-off.js';
+import { ChannelRefused } from './channel-refused.js';
 import type { CommandEnd, SshConnection } from './connection.js';
 import type { HostKeys } from './host-keys.js';
-import { lineTo } from './line.js';
 import type { SshLogin } from './login.js';
-import { NoRoom } from './no-room.js';
 import { asking, type Program, programsIn } from './programs.js';
+import { openSocket } from './socket.js';
 
 /** How often a host that ends a connection before it has begun is asked again. */
 const triesWhenCut = 3;
@@ -175,7 +175,7 @@ export class SshSession {
           if (connection !== first) this.backOffOfMore.reset();
           return done;
         } catch (error) {
-          if (!(error instanceof NoRoom)) throw error;
+          if (!(error instanceof ChannelRefused)) throw error;
         }
       }
       // One after the other, since the first may have room for the next.
@@ -206,7 +206,7 @@ export class SshSession {
 
   /** What speaks the protocol is loaded only when a place is reached by it, while the line to it is made. */
   private async opened(setOff?: () => void): Promise<SshConnection> {
-    const line = lineTo(this.login);
+    const line = openSocket(this.login);
     const { SshConnection: Connection } = await import('./connection.js');
     return Connection.open(this.login, this.hostKeys, line, setOff);
   }

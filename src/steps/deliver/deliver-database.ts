@@ -12,12 +12,12 @@ import { newDatabaseOf } from '../move/databases.js';
 import type { FindingLog } from '../move/step.js';
 import { noteDeed, type StepRun } from '../move/step.js';
 import { newTableName, prefixChangeOf } from '../move/terms.js';
-import { enduring } from './database/enduring.js';
 import type { LoadedDatabase } from './database/loaded.js';
 import { provisionDatabase } from './database/provision.js';
 import { type IncomingTables, type Replaced, replaceTables } from './database/replace-tables.js';
 import { type EditDone, editSite } from './database/site-data.js';
 import { forgetProof, type Proof, proofFindings, type TableProof, verifyLoad } from './database/verify.js';
+import { withReconnect } from './database/with-reconnect.js';
 import type { Deliverer } from './deliverer.js';
 
 /** Loads the rewritten dump at the new server, verifies it by reading it back, and sets the site's data right. */
@@ -75,21 +75,21 @@ export class DatabaseDeliverer implements Deliverer {
 
   private async loadAt(database: DatabaseEnd, findings: FindingLog): Promise<LoadedDatabase> {
     const { run, part } = this;
-    const { server, replaced } = await enduring(run, database, () => this.begin(database));
+    const { server, replaced } = await withReconnect(run, database, () => this.begin(database));
     const brief = { database: database.text, server: server.version, made: this.made };
     if (replaced?.findings.length) {
       findings.add(...replaced.findings);
       return { ...nothingLoaded, ...brief };
     }
     const load = await this.loadAll(database, server);
-    const proof = await enduring(run, database, () => verifyLoad(run, database, part));
+    const proof = await withReconnect(run, database, () => verifyLoad(run, database, part));
     const good = new Set(proof.tables.filter(one => one.equal && one.compared).map(({ table }) => table));
     findings.add(
       ...warningFindings(load.warnings, good, database),
       ...leftOutFindings(load.leftOut, database),
       ...proofFindings(proof.tables, database),
     );
-    const { edits, tables } = await enduring(run, database, () => this.setRight(database, proof));
+    const { edits, tables } = await withReconnect(run, database, () => this.setRight(database, proof));
     return {
       ...brief,
       rows: proof.tables.reduce((sum, { rows }) => sum + rows, 0),
@@ -134,10 +134,10 @@ export class DatabaseDeliverer implements Deliverer {
     const { run, part } = this;
     let limit = longestFor(server);
     let reached = -1;
-    return enduring(run, database, gotOn =>
+    return withReconnect(run, database, progressed =>
       database.use(async connection => {
         const position = (await connection.loadPosition()) ?? (await connection.beginLoad(part.sha256));
-        if (position.done > reached) gotOn();
+        if (position.done > reached) progressed();
         // The same place twice: the server may not bear statements as long as it says.
         else limit = Math.max(16 * 1024, limit / 4);
         reached = position.done;

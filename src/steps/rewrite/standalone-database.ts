@@ -2,7 +2,7 @@ import { type ByteString, bytesOf } from '../../core/bytes.js';
 import { type DatabasePlace, shownDatabase } from '../../core/database/place.js';
 import { type CellChange, canHoldAddress } from '../../core/database/row-update.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
-import { countLeftWhole, rewrittenWhole } from '../../core/rewrite/carriers/whole.js';
+import { countLeftInValue, rewriteSingleValue } from '../../core/rewrite/carriers/single-value.js';
 import { summarise } from '../../core/rewrite/report/summary.js';
 import { Tally } from '../../core/rewrite/report/tally.js';
 import type { Rules } from '../../core/rewrite/terms/rules.js';
@@ -155,10 +155,10 @@ class LiveRewriting {
       const rules = hosts.matches(name) ? this.hostRules : this.plan.rules;
       const why = scope.leaves(name);
       if (why) {
-        countLeftWhole(before, rules, place, why, left);
+        countLeftInValue(before, rules, place, why, left);
         continue;
       }
-      const after = rewrittenWhole(before, rules, place, left);
+      const after = rewriteSingleValue(before, rules, place, left);
       if (after !== undefined) changes.push({ column, before, after });
     }
     return changes;

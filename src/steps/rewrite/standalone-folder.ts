@@ -3,7 +3,7 @@ import { bufferOf, textOf } from '../../core/bytes.js';
 import { leftOut } from '../../core/files/patterns.js';
 import { isTextFile, largestText } from '../../core/files/text-files.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
-import { countLeftWhole, rewrittenWhole } from '../../core/rewrite/carriers/whole.js';
+import { countLeftInValue, rewriteSingleValue } from '../../core/rewrite/carriers/single-value.js';
 import { summarise } from '../../core/rewrite/report/summary.js';
 import { Tally } from '../../core/rewrite/report/tally.js';
 import { sizeText } from '../../core/text/sizes.js';
@@ -57,10 +57,10 @@ export async function rewriteFolder(
     if (before.includes('\0')) continue;
     const place = tally.at('files', name);
     if (leaves(entry)) {
-      countLeftWhole(before, rules, place, 'left on purpose', left);
+      countLeftInValue(before, rules, place, 'left on purpose', left);
       continue;
     }
-    const after = rewrittenWhole(before, rules, place, left);
+    const after = rewriteSingleValue(before, rules, place, left);
     if (after === undefined) continue;
     changed++;
     if (wish.dryRun) continue;

@@ -4,8 +4,8 @@ import { textOf } from '../../core/bytes.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { EndError, PorterError } from '../../core/errors.js';
 import { Workbench } from '../../core/kernels/workbench.js';
-import { readFront } from '../../core/pages/front.js';
 import { readPage } from '../../core/pages/page.js';
+import { readServerHeaders } from '../../core/pages/server-headers.js';
 import { dialectOfServer } from '../../core/redirects/dialects.js';
 import { fromConfiguration } from '../../core/sheet/write.js';
 import { counted } from '../../core/text/numbers.js';
@@ -13,8 +13,8 @@ import type { SeenServer } from '../../ends/database/database-end.js';
 import { isPacked } from '../../ends/database/dump/reader.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import { Resolver } from '../../ends/dns.js';
+import { testFolder } from '../../ends/files/folder-test.js';
 import { FilesAccounts, type FilesPlace } from '../../ends/files/place.js';
-import { tryOut } from '../../ends/files/trial.js';
 import { type AskHostKey, HostKeys } from '../../ends/ssh/host-keys.js';
 import { lookAtSite, type Site, treeOf } from '../move/read-site.js';
 import { surveyDump } from '../survey/dump.js';
@@ -56,7 +56,7 @@ export class AnswerTests {
     if (!site) return { good: undefined, said: `${address.host} is set aside for examples; nobody is asked` };
     try {
       const { status, html, headers, address: ended } = await site.get('/', this.signal);
-      const { server } = readFront(headers);
+      const { server } = readServerHeaders(headers);
       const title = readPage(html).title;
       const offers = end === 'old' ? offersOf(server) : {};
       const elsewhere = new URL(ended).host !== new URL(formatAddress(address)).host;
@@ -146,7 +146,7 @@ export class AnswerTests {
     return this.guarded(async () => {
       const place = this.placeOf(wish, 'new', secrets);
       const above = (await existingFolder(place.above)).open();
-      const { writable, renames } = await tryOut(above, 'start', this.signal);
+      const { writable, renames } = await testFolder(above, 'start', this.signal);
       if (!writable || !renames) return { good: false, said: `nothing can be written in ${above.place}` };
       const entry = place.open();
       let standing = 0;

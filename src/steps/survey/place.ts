@@ -2,8 +2,8 @@ import { textOf } from '../../core/bytes.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Family } from '../../core/site/families/family.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
+import { type FolderTest, testFolder } from '../../ends/files/folder-test.js';
 import type { FilesPlace } from '../../ends/files/place.js';
-import { type Trial, tryOut } from '../../ends/files/trial.js';
 import { topLevel } from '../deliver/files/staging.js';
 import { rootNotRenamable } from '../deliver/files/swap.js';
 import type { Ledger } from '../move/ledger.js';
@@ -12,7 +12,7 @@ import type { StepRun } from '../move/step.js';
 /** What was seen of the new place for files. */
 export interface NewPlace {
   readonly path: string;
-  readonly trial: Trial;
+  readonly trial: FolderTest;
   readonly freeBytes: number | undefined;
   readonly freeFiles: number | undefined;
   readonly runsCommands: boolean;
@@ -34,10 +34,10 @@ export async function surveyNewPlace(
   const above = (await existingFolder(newFiles.above)).open();
   const files = newFiles.open();
   const isThere = await files.isThere();
-  let trial = await tryOut(above, run.move.sheet.name, run.signal);
+  let trial = await testFolder(above, run.move.sheet.name, run.signal);
   if (!trial.writable && isThere) {
     // Many hosts let an account write in its web root alone.
-    trial = await tryOut(files, run.move.sheet.name, run.signal);
+    trial = await testFolder(files, run.move.sheet.name, run.signal);
     if (trial.writable) findings.push(rootNotRenamable(newFiles.text));
   }
   const room = await above.room();

@@ -2,7 +2,12 @@ import { isIP } from 'node:net';
 import { type Address, effectivePort, formatAddress, parseAddress } from '../../core/address/address.js';
 import { isReservedName } from '../../core/address/reserved.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
-import { type Front, frontFindings, pageFindings, readFront } from '../../core/pages/front.js';
+import {
+  frontFindings,
+  pageFindings,
+  readServerHeaders,
+  type ServerHeaders,
+} from '../../core/pages/server-headers.js';
 import type { Family } from '../../core/site/families/family.js';
 import { lookAtCertificate, type SeenCertificate } from '../../ends/certificate.js';
 import { type DnsRecord, type DnsType, Resolver } from '../../ends/dns.js';
@@ -15,7 +20,7 @@ export interface WebSurvey {
   readonly asked: string | undefined;
   readonly home: number | undefined;
   readonly login: number | undefined;
-  readonly front: Front | undefined;
+  readonly front: ServerHeaders | undefined;
   readonly from: string | undefined;
   /** The server's clock less this machine's, in seconds. */
   readonly skew: number | undefined;
@@ -75,7 +80,7 @@ export async function surveyOldWeb(
   findings.push(
     ...pageFindings({ which: 'home page', url: `${url}/`, ...home }, family.troubleIn(home.html)),
   );
-  const front = readFront(home.headers);
+  const front = readServerHeaders(home.headers);
   findings.push(...frontFindings(url, front));
   let login: number | undefined;
   if (family.loginPage !== undefined) {
@@ -105,7 +110,7 @@ export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; find
   const { certificate, findings } = await surveyCertificate(run, newAddress, sheet.new.reach, 'new');
   try {
     const page = await site.get('/', run.signal);
-    const front = readFront(page.headers);
+    const front = readServerHeaders(page.headers);
     const { from, status } = page;
     return {
       web: { asked, home: status, login: undefined, front, from, skew: skewOf(page), certificate },

@@ -24,7 +24,7 @@ export type SiteWish = 'title' | 'tagline' | 'administrator' | 'switch-off';
 
 /** A kind of content management system: where its things are and what they mean. */
 export interface Family {
-  readonly name: 'wordpress' | 'joomla' | 'drupal' | 'mediawiki' | 'plain';
+  readonly name: string;
   /** Paths of its configuration, the likeliest first; `*` means one folder's name. */
   readonly configurations: readonly string[];
   /** Which of several configurations that are there serves an address; the first, where this is left out. */

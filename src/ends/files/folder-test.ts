@@ -5,7 +5,7 @@ import type { FileEntry } from '../../core/files/entries.js';
 import type { FilesEnd } from './files-end.js';
 
 /** What an end lets this account do. */
-export interface Trial {
+export interface FolderTest {
   readonly writable: boolean;
   readonly renames: boolean;
   readonly links: boolean;
@@ -19,7 +19,7 @@ const smallFiles = 20;
  * Tries in a folder of its own what a delivery will do, and takes the folder away again.
  * @param name of the move; what a killed trial of it left is removed first
  */
-export async function tryOut(end: FilesEnd, name: string, signal: AbortSignal): Promise<Trial> {
+export async function testFolder(end: FilesEnd, name: string, signal: AbortSignal): Promise<FolderTest> {
   const folder = bytesOfText(`.able-porter-trial-${name}`);
   const at = (name: string) => asBytes(`${folder}/${name}`);
   const works = async (work: () => Promise<void>) =>

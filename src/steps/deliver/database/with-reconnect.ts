@@ -6,10 +6,10 @@ import type { StepRun } from '../../move/step.js';
  * Does work with a database; when the connection is lost, waits with growing pauses and repeats it.
  * @param work must be safe to repeat; it may say that it got on, and then the pauses begin again
  */
-export async function enduring<T>(
+export async function withReconnect<T>(
   run: StepRun,
   database: DatabaseEnd,
-  work: (gotOn: () => void) => Promise<T>,
+  work: (progressed: () => void) => Promise<T>,
 ): Promise<T> {
   const backOff = new BackOff(`the database ${database.name}`, 6);
   for (;;) {

@@ -3,7 +3,7 @@ import type { FileEntry } from '../../core/files/entries.js';
 import { ahead, call, isMissing } from './requests.js';
 
 /** A file that is being written: what was not acknowledged is kept, to be sent again after a lost connection. */
-export class Writing {
+export class RemoteFileWriter {
   private readonly path: string;
   private readonly like: Pick<FileEntry, 'mode' | 'mtime'> | undefined;
   private pending: Buffer[] = [];

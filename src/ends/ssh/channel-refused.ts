@@ -1,2 +1,2 @@
 /** The host lets no more channels be open at once on a connection. */
-export class NoRoom extends Error {}
+export class ChannelRefused extends Error {}

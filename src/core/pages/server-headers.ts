@@ -1,7 +1,7 @@
 import { type Finding, finding } from '../findings/findings.js';
 
 /** What a web server's answer says of who gave it. */
-export interface Front {
+export interface ServerHeaders {
   readonly server: string | undefined;
   readonly poweredBy: string | undefined;
   /** Headers by which a cache, proxy or delivery network in front of the server shows itself. */
@@ -14,7 +14,7 @@ type Headers = Readonly<Record<string, string | readonly string[] | undefined>>;
  * Reads who answered from the headers of an answer. What is between is reported by what its headers are for (RFC 9110
  * `Via`, RFC 9111 `Age`, RFC 9211 `Cache-Status`, and whatever else speaks of a cache, an edge or a proxy).
  */
-export function readFront(headers: Headers): Front {
+export function readServerHeaders(headers: Headers): ServerHeaders {
   const one = (name: string) => {
     const value = headers[name];
     return value === undefined ? undefined : String(value).slice(0, 80);
@@ -107,7 +107,7 @@ export function pageFindings(page: AskedPage, trouble: string | undefined): Find
 }
 
 /** What is between a site's visitors and its server. */
-export function frontFindings(url: string, { between }: Front): Finding[] {
+export function frontFindings(url: string, { between }: ServerHeaders): Finding[] {
   if (between.length === 0) return [];
   return [
     finding({

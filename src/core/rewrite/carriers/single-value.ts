@@ -11,7 +11,7 @@ import { editsInValue } from './value.js';
  * Rewrites one whole value that is on its own: a file, or a cell of a row; and counts it.
  * @returns the value afterwards, or undefined where nothing changes
  */
-export function rewrittenWhole(
+export function rewriteSingleValue(
   value: ByteString,
   rules: Rules,
   place: PlaceTally,
@@ -26,7 +26,7 @@ export function rewrittenWhole(
 }
 
 /** Counts the old addresses of a value that is left. */
-export function countLeftWhole(
+export function countLeftInValue(
   value: ByteString,
   rules: Rules,
   place: PlaceTally,
