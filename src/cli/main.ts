@@ -49,7 +49,7 @@ const parser = yargs(words)
       describe: 'Show stack traces of errors',
       global: true,
     },
-    yes: { type: 'boolean', default: false, describe: 'Answer yes to what would be asked', global: true },
+    yes: { type: 'boolean', default: false, describe: 'Answer yes to every question', global: true },
     color: {
       type: 'boolean',
       default: true,

@@ -42,7 +42,7 @@ function tokenOf(password: string, ...challenge: Buffer[]): Buffer {
 }
 
 /**
- * A database server that stands in for a real one, on a free loopback port: it speaks the protocol, checks user,
+ * A database server that simulates a real one, on a free loopback port: it speaks the protocol, checks user,
  * password and database as the stand-in database has them, and answers what a survey asks. It stores nothing.
  */
 export class StandinDatabaseServer {

@@ -12,7 +12,7 @@ export interface Credentials {
   readonly password: string;
 }
 
-/** A database that stands in for a real one: a dump loaded into memory, behind credentials. */
+/** A database that simulates a real one: a dump loaded into memory, behind credentials. */
 export class StandinDatabase {
   /** May be changed to another, as by somebody at a panel. */
   credentials: Credentials;

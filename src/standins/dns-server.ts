@@ -10,7 +10,7 @@ import {
   TRUNCATED_RESPONSE,
 } from 'dns-packet';
 
-/** A DNS server that stands in for real ones, on a free loopback port. */
+/** A DNS server that simulates real ones, on a free loopback port. */
 export class StandinDnsServer {
   /** Its zone. May be changed while it runs, as by somebody at a panel. */
   records: readonly Answer[];

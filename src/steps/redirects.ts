@@ -28,7 +28,7 @@ export async function redirects(run: StepRun): Promise<StepOutcome<RedirectsResu
           level: 'note',
           code: 'redirects-not-needed',
           place: inputs.from,
-          what: 'The address stays the same, so nobody has to be sent on',
+          what: 'The address stays the same, so no redirects are needed',
           remedy: 'Nothing needs to be done',
         }),
       );

@@ -241,7 +241,7 @@ function clearFindings({ oldFiles, newFiles }: Move): Finding[] {
         level: 'warn',
         code: 'password-in-clear',
         place: String(place),
-        what: 'Plain FTP shows the password and every file to everybody on the way',
+        what: 'Plain FTP sends the password and every file unencrypted',
         remedy: 'Write ftps:// or sftp:// if the host has it; change the password after the move',
       }),
     );

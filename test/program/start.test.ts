@@ -93,7 +93,7 @@ test('at a terminal: questions in order, each answer tested, a wrong one asked a
     [
       [/visitors find the site now/, oldPlace.address],
       [/folder holds its files/, '../old'],
-      [/✗ .*wordpress site is in its folder site[\s\S]*all the same/, ''],
+      [/✗ .*wordpress site is in its folder site[\s\S]*anyway/, ''],
       [/folder holds its files/, '../old/site'],
       [/dump of its database/, '../old/club.sql.gz'],
       [/other addresses[\s\S]*tmp-4417/, ''],
@@ -102,7 +102,7 @@ test('at a terminal: questions in order, each answer tested, a wrong one asked a
       [/folder will hold its files/, '../new/site'],
       [/new database, as mysql/, await listening(t)],
       [/Its password/, 'wrong'],
-      [/✗ credentials[\s\S]*all the same/, ''],
+      [/✗ credentials[\s\S]*anyway/, ''],
       [/Its password/, password],
       [/finished dump be written/, 'finished.sql.gz'],
       [/table prefix/, 'row_'],

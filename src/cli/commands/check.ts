@@ -15,7 +15,7 @@ export const check = command<Options>({
   options: argv =>
     argv.option('export', {
       type: 'string',
-      describe: 'A dump that was exported from the new database, where no connection to it can be had',
+      describe: 'A dump that was exported from the new database, if it cannot be reached',
     }),
   run: async argv => {
     const [{ check: step }, { showCheck }, { runAndShow }] = await Promise.all([

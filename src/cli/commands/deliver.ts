@@ -46,17 +46,17 @@ export const deliver = command<Options>({
         type: 'string',
         choices: ['all', 'sample'],
         default: 'all',
-        describe: 'How much is read back and compared where the new host cannot compute checksums',
+        describe: 'How many files to read back and compare if the new host cannot compute checksums',
       })
       .option('only', {
         type: 'string',
         choices: ['configuration'],
-        describe: 'Set up only the configuration and the server’s files; safe to repeat',
+        describe: 'Update only the configuration and the server’s files; safe to repeat',
       })
       .option('dry-run', {
         type: 'boolean',
         default: false,
-        describe: 'Show the differences that setting up makes, without secrets; write nothing',
+        describe: 'Show the changes to the configuration, without secrets; write nothing',
       }),
   run: async argv => {
     const [

@@ -13,7 +13,7 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
   ],
   options: argv =>
     argv
-      .option('keep', { type: 'string', describe: 'Make it in this folder and leave it there' })
+      .option('keep', { type: 'string', describe: 'Create it in this folder and keep it' })
       .option('database', {
         type: 'string',
         describe:

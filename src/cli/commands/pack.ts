@@ -34,7 +34,7 @@ export const pack = command<Options>({
       })
       .option('part-size', {
         type: 'string',
-        describe: 'With --as tar: cut it into numbered parts of this size, such as 200MB',
+        describe: 'With --as tar: split it into numbered parts of this size, such as 200MB',
       })
       .option('note', { type: 'string', describe: 'A note for whoever opens the crate' })
       .option('passphrase', {

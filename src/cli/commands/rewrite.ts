@@ -56,12 +56,17 @@ export const rewrite = command<Options>({
         type: 'string',
         array: true,
         default: [],
-        describe: 'An old address or server path; may be given again',
+        describe: 'An old address or server path; repeatable',
       })
-      .option('to', { type: 'string', array: true, default: [], describe: 'The new one, for each --from' })
+      .option('to', {
+        type: 'string',
+        array: true,
+        default: [],
+        describe: 'The new address or path, for each --from',
+      })
       .option('out', {
         type: 'string',
-        describe: 'Where to write a dump; .gz packs it, - is standard output',
+        describe: 'Where to write a dump; .gz compresses it, - is standard output',
       })
       .option('dry-run', { type: 'boolean', default: false, describe: 'Count the same and write nothing' })
       .option('mail', {
@@ -77,7 +82,7 @@ export const rewrite = command<Options>({
       .option('mend', {
         type: 'boolean',
         default: false,
-        describe: 'Set the lengths of damaged serialized values right where they follow without doubt',
+        describe: 'Correct the lengths of damaged serialized values where only one correction is possible',
       })
       .option('open-base64', {
         type: 'boolean',
@@ -88,18 +93,18 @@ export const rewrite = command<Options>({
         type: 'string',
         array: true,
         default: [],
-        describe: 'table.column patterns to leave as they are (of a folder: gitignore patterns)',
+        describe: 'table.column patterns of columns to leave unchanged (for a folder: gitignore patterns)',
       })
       .option('only', {
         type: 'string',
         array: true,
         default: [],
-        describe: 'table.column patterns of all that is to be changed (of a folder: gitignore patterns)',
+        describe: 'table.column patterns of the only columns to change (for a folder: gitignore patterns)',
       })
       .option('samples', {
         type: 'boolean',
         default: false,
-        describe: 'Show changes of each table and column before and after, with the match marked',
+        describe: 'Show changes in each table and column before and after, with the match marked',
       })
       .option('where-left', {
         type: 'boolean',
@@ -110,15 +115,15 @@ export const rewrite = command<Options>({
       .option('prefix-to', { type: 'string', describe: 'The new table prefix' })
       .option('for', {
         type: 'string',
-        describe: 'Fit the dump to a server, such as mariadb-10.6 or mysql-8.0',
+        describe: 'Adapt the dump to a server, such as mariadb-10.6 or mysql-8.0',
       })
       .option('parts', {
         type: 'string',
-        describe: 'Write pieces of at most this size (5 MiB) that each load alone; --out is their folder',
+        describe: 'Write pieces of at most this size (such as 5 MiB) into the folder --out; each loads alone',
       })
       .option('unpacked-limit', {
         type: 'string',
-        describe: 'How large the dump may be unpacked; a file made to fill a disk is refused',
+        describe: 'The largest decompressed size; a file made to fill a disk is refused',
       }),
   run: async argv => {
     if (argv.input !== undefined) {

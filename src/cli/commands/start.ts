@@ -11,7 +11,7 @@ interface Variables {
 
 export const start = command<StartWish & Variables>({
   command: 'start',
-  describe: 'Write move.yaml by asking, or from flags; each answer is tested',
+  describe: 'Write move.yaml from answers or flags; each answer is tested',
   examples: [
     ['start', 'ask for both ends and write ./move.yaml'],
     [
@@ -20,7 +20,7 @@ export const start = command<StartWish & Variables>({
     ],
   ],
   options: argv => {
-    argv.option('name', { type: 'string', describe: 'Names the move in reports and folders' });
+    argv.option('name', { type: 'string', describe: 'The name of the move in reports and folders' });
     for (const { flag, kind, describe, choices } of questions) {
       argv.option(flag, {
         type: kind === 'yes or no' ? 'boolean' : 'string',

@@ -2,7 +2,7 @@ import { command } from '../program/command.js';
 
 export const status = command({
   command: 'status',
-  describe: 'Show how far the move has come',
+  describe: 'Show how far the move is',
   examples: [
     ['status', 'the steps, when each was done, and what stopped'],
     ['status --json', 'the same as JSON'],

@@ -14,12 +14,12 @@ export const survey = command<{ only: 'stop' | 'warn' | undefined; end: 'old' | 
       .positional('end', {
         type: 'string',
         choices: ['old', 'new'],
-        describe: 'One end alone',
+        describe: 'Only one end',
       })
       .option('only', {
         type: 'string',
         choices: ['stop', 'warn'],
-        describe: 'Show only findings that are at least so grave',
+        describe: 'Show only findings of at least this level',
       }),
   run: async argv => {
     const [{ survey: step }, { showOnly, showSurvey }, { runAndShow }] = await Promise.all([

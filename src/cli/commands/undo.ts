@@ -19,8 +19,11 @@ export const undo = command<Options>({
   ],
   options: argv =>
     argv
-      .positional('kept', { type: 'string', describe: 'The file that a rewriting of a live database kept' })
-      .option('database', { type: 'string', describe: 'The database to restore it in' }),
+      .positional('kept', {
+        type: 'string',
+        describe: 'The file with the previous rows of a rewritten database',
+      })
+      .option('database', { type: 'string', describe: 'The database to restore them in' }),
   run: async argv => {
     if (argv.kept !== undefined || argv.database !== undefined) return undoRows(argv);
     const [{ undo: step, planUndo }, { showUndo }, { runAndShow }, { askFirst }] = await Promise.all([

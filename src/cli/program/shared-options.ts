@@ -25,6 +25,6 @@ export function gentleOption(argv: Argv<any>): Argv<any> {
   return argv.option('gentle', {
     type: 'boolean',
     default: false,
-    describe: 'Spare a shared host: few connections, at most 1 MiB a second',
+    describe: 'Go easy on a shared host: few connections, at most 1 MiB a second',
   });
 }

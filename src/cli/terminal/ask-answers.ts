@@ -71,8 +71,7 @@ export async function askForAnswers(
       offers = { ...offers, ...result.offers };
       terminal.message(showTest(result, terminal));
       done =
-        result.good !== false ||
-        (await confirm({ message: 'Go on with this answer all the same?', default: false }, to));
+        result.good !== false || (await confirm({ message: 'Use this answer anyway?', default: false }, to));
       answered = false;
     }
   }

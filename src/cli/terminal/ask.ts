@@ -32,7 +32,7 @@ export async function newPassphrase(): Promise<string> {
   const first = await passphraseFor('the crate');
   if (first !== '' && first === (await passphraseFor('the crate, once more'))) return first;
   throw new UsageError({
-    doing: 'Taking a passphrase',
+    doing: 'Reading a passphrase',
     cause: first === '' ? 'it is empty' : 'the two are not the same',
     remedy: 'Run the command again',
   });

@@ -79,7 +79,7 @@ export function planCutover(input: CutoverInput): CutoverPlan {
         },
         {
           when: 'After two quiet days',
-          what: `Raise the TTL to ${duration(ttl ?? 3600)} again`,
+          what: `Raise the TTL to ${duration(ttl ?? 3600)}`,
           why: 'a short TTL costs a look-up for every visit',
         },
       ],
@@ -95,7 +95,7 @@ export function planCutover(input: CutoverInput): CutoverPlan {
     steps: [
       {
         when: 'Now',
-        what: `Make the ${recordType(records.new)} record of ${newHost} with a TTL of ${shortTtl} seconds: ${records.new}`,
+        what: `Create the ${recordType(records.new)} record of ${newHost} with a TTL of ${shortTtl} seconds: ${records.new}`,
         why: 'nobody is sent there yet, so nothing can break; a certificate can be had',
       },
       {

@@ -9,7 +9,7 @@ export const catalogue = {
   },
   'address-in-files': {
     levels: ['note'],
-    meaning: 'Text files that are transferred unchanged name the old address.',
+    meaning: 'Text files that are transferred unchanged contain the old address.',
     remedy: 'Name the file in `configure.edits`, or change it after the move.',
   },
   'address-in-statement': {
@@ -50,11 +50,11 @@ export const catalogue = {
   'base64-left': {
     levels: ['warn'],
     meaning: 'Old addresses are in Base64 and were left.',
-    remedy: '`rewrite.open-base64: true` rewrites them.',
+    remedy: 'Rewrite them with `rewrite.open-base64: true`.',
   },
   'certificate-ends-soon': {
     levels: ['warn'],
-    meaning: 'A certificate ends within three weeks.',
+    meaning: 'A certificate expires within three weeks.',
     remedy: 'Make sure that it is renewed.',
   },
   'certificate-refused': {
@@ -69,7 +69,7 @@ export const catalogue = {
   },
   'clock-wrong': {
     levels: ['warn'],
-    meaning: 'The clock of the new host or its database is minutes wrong.',
+    meaning: 'The clock of the new host or its database is wrong by minutes.',
     remedy: 'Have the host set it.',
   },
   'collation-missing': {
@@ -110,8 +110,8 @@ export const catalogue = {
   },
   'configuration-environment': {
     levels: ['note'],
-    meaning: 'A value of the configuration is taken from the environment.',
-    remedy: 'If the new host sets the variable itself, that wins.',
+    meaning: 'A value of the configuration comes from the environment.',
+    remedy: 'Set the variable at the new host if it is set there; that wins.',
   },
   'configuration-include': {
     levels: ['warn'],
@@ -152,7 +152,7 @@ export const catalogue = {
   'database-holds-other-site': {
     levels: ['stop'],
     meaning: 'Another site is under the same prefix in the new database.',
-    remedy: 'Another prefix or database; `new.database.replace: own` allows it to go.',
+    remedy: 'Use another prefix or database, or allow its removal with `new.database.replace: own`.',
   },
   'database-missing': {
     levels: ['stop', 'note'],
@@ -172,7 +172,7 @@ export const catalogue = {
   'database-of-two-moments': {
     levels: ['note'],
     meaning: 'The dump was resumed: its tables come from two snapshots.',
-    remedy: '`pack --again`, if somebody wrote to the site meanwhile.',
+    remedy: 'Run `pack --again` if somebody wrote to the site meanwhile.',
   },
   'database-refuses': {
     levels: ['stop'],
@@ -187,7 +187,7 @@ export const catalogue = {
   'database-shared': {
     levels: ['note'],
     meaning: 'Tables of something else are in the new database.',
-    remedy: 'Nothing to do, as long as the prefixes differ.',
+    remedy: 'Nothing needs to be done as long as the prefixes differ.',
   },
   'database-tables-there': {
     levels: ['warn'],
@@ -221,7 +221,7 @@ export const catalogue = {
   },
   'dns-not-asked': {
     levels: ['note'],
-    meaning: 'No resolver could be asked.',
+    meaning: 'No resolver answered.',
     remedy: 'Name one in `dns.resolvers`.',
   },
   'dns-ttl-long': {
@@ -237,7 +237,7 @@ export const catalogue = {
   'dump-fitted': {
     levels: ['note'],
     meaning: 'Statements of the dump were changed so that the server named takes them.',
-    remedy: 'Nothing to do, unless a view or program needs the account that had defined it.',
+    remedy: 'Nothing needs to be done, unless a view or program needs the account that had defined it.',
   },
   'dump-in-web-root': {
     levels: ['warn'],
@@ -251,7 +251,7 @@ export const catalogue = {
   },
   'edit-not-found': {
     levels: ['warn'],
-    meaning: 'What `configure.edits` wants to change is not in its file.',
+    meaning: 'An edit of `configure.edits` finds nothing to change.',
     remedy: 'Correct `file` or `find`.',
   },
   'extension-may-interfere': {
@@ -282,7 +282,7 @@ export const catalogue = {
   'files-gone-stay': {
     levels: ['note'],
     meaning: 'Files of an earlier delivery are no longer at the old site, and stay at the new one.',
-    remedy: '`deliver --mirror` removes them.',
+    remedy: 'Remove them with `deliver --mirror`.',
   },
   'files-left-out-large': {
     levels: ['warn'],
@@ -321,7 +321,7 @@ export const catalogue = {
   },
   'language-not-asked': {
     levels: ['warn'],
-    meaning: 'The probe could not be asked.',
+    meaning: 'The probe did not answer.',
     remedy: 'Check that `new.files` is the folder that `new.reach` serves.',
   },
   'language-not-run': {
@@ -357,7 +357,7 @@ export const catalogue = {
   'mail-left': {
     levels: ['note'],
     meaning: 'Mail addresses at the old host were left.',
-    remedy: '`rewrite.mail: true` moves them.',
+    remedy: 'Rewrite them with `rewrite.mail: true`.',
   },
   'maintenance-by-hand': {
     levels: ['note'],
@@ -383,7 +383,7 @@ export const catalogue = {
   'name-refused-by-windows': {
     levels: ['note'],
     meaning: 'A name that a host which runs Windows would refuse.',
-    remedy: 'Nothing to do where the new host runs anything else.',
+    remedy: 'Nothing needs to be done where the new host runs another system.',
   },
   'name-too-long': {
     levels: ['warn'],
@@ -423,7 +423,7 @@ export const catalogue = {
   },
   'numbers-begin-lower': {
     levels: ['warn'],
-    meaning: 'A table continues counting at a lower number than at the old server.',
+    meaning: 'The next automatic number of a table is lower than at the old server.',
     remedy: 'Set its `AUTO_INCREMENT`.',
   },
   'old-home-broken': {
@@ -449,7 +449,7 @@ export const catalogue = {
   'old-not-indexed': {
     levels: ['note'],
     meaning: 'Search engines are asked not to list the old home page.',
-    remedy: '`configure.search-engines: show` if the new one is to be found.',
+    remedy: 'Set `configure.search-engines: show` if the new site is to be found.',
   },
   'old-not-well': {
     levels: ['stop'],
@@ -483,7 +483,7 @@ export const catalogue = {
   },
   'page-differs': {
     levels: ['warn'],
-    meaning: 'A page is not as it was.',
+    meaning: 'A page differs from the old one.',
     remedy: 'Open the two side by side.',
   },
   'page-installation': {
@@ -523,7 +523,7 @@ export const catalogue = {
   },
   'password-in-clear': {
     levels: ['warn'],
-    meaning: 'Plain FTP shows the password and every file to everybody on the way.',
+    meaning: 'Plain FTP sends the password and every file unencrypted.',
     remedy: 'Use `ftps://` or `sftp://`.',
   },
   'place-not-renamable': {
@@ -538,7 +538,7 @@ export const catalogue = {
   },
   'place-without-links': {
     levels: ['warn'],
-    meaning: 'The site has symbolic links, and none can be made at the new place.',
+    meaning: 'The site has symbolic links, and none can be created at the new place.',
     remedy: 'Make copies of what they lead to.',
   },
   'prefix-differs': {
@@ -558,7 +558,7 @@ export const catalogue = {
   },
   'program-missing': {
     levels: ['stop'],
-    meaning: 'A view or trigger of the old database is not at the new server.',
+    meaning: 'A view or trigger of the old database is missing at the new server.',
     remedy: 'Give the rights, then deliver again.',
   },
   'proxy-in-front': {
@@ -568,8 +568,8 @@ export const catalogue = {
   },
   'read-back-sample': {
     levels: ['note'],
-    meaning: 'Only some of what was put there was read back and compared.',
-    remedy: '`check`, when there is time.',
+    meaning: 'Only some of the transferred files were read back and compared.',
+    remedy: 'Run `check` when there is time.',
   },
   'records-not-named': {
     levels: ['note'],
@@ -605,7 +605,7 @@ export const catalogue = {
     levels: ['warn'],
     meaning:
       'Rows of a live database were changed by somebody else between reading and writing; they were left.',
-    remedy: 'Maintenance mode, then rewrite again.',
+    remedy: 'Put the site into maintenance mode and rewrite again.',
   },
   'row-refused': {
     levels: ['warn'],
@@ -615,7 +615,7 @@ export const catalogue = {
   },
   'row-too-long': {
     levels: ['warn'],
-    meaning: 'A single row is longer than the server named takes in one statement.',
+    meaning: 'A single row is longer than the named server accepts in one statement.',
     remedy: 'Raise `max_allowed_packet` there.',
   },
   'scheme-weaker': {
@@ -671,7 +671,7 @@ export const catalogue = {
   'table-changed-since': {
     levels: ['note'],
     meaning: 'The site has written to tables since they were delivered.',
-    remedy: 'Nothing to do if the new site has been opened.',
+    remedy: 'Nothing needs to be done if the new site has been opened.',
   },
   'table-crashed': {
     levels: ['stop'],
@@ -696,12 +696,13 @@ export const catalogue = {
   'table-without-key': {
     levels: ['note'],
     meaning: 'A table of a live database has no key; rows were found by their old value.',
-    remedy: '`undo` puts a value back wherever the new one is.',
+    remedy: 'Expect `undo` to restore a value wherever the new one is.',
   },
   'tables-without-transactions': {
     levels: ['warn', 'note'],
-    meaning: 'Tables that no snapshot holds still: locked while they were read (note) or not (warn).',
-    remedy: 'Maintenance mode before the last delivery.',
+    meaning:
+      'Tables without transactions were locked while they were read (note), or read without a lock (warn).',
+    remedy: 'Put the new site into maintenance mode before the last delivery.',
   },
   'trusted-hosts': {
     levels: ['warn'],
@@ -716,12 +717,12 @@ export const catalogue = {
   },
   'value-mended': {
     levels: ['note'],
-    meaning: 'The lengths of damaged serialized values were set right.',
+    meaning: 'The lengths of damaged serialized values were corrected.',
     remedy: 'Look at the settings kept there.',
   },
   'value-not-stored-whole': {
     levels: ['stop'],
-    meaning: 'The new server cut or changed values while it stored them.',
+    meaning: 'The new server truncated or changed values while it stored them.',
     remedy: 'Compare type and character set of the column.',
   },
   'wish-not-carried-out': {

@@ -28,7 +28,7 @@ export function parseSize(text: string, where: string): number {
   if (number !== undefined && bytes > 0) return bytes;
   throw new UsageError({
     doing: `Reading ${where}`,
-    cause: `"${text}" is no size`,
+    cause: `"${text}" is not a size`,
     remedy: 'Write one such as 200MB, 5 MiB or a number of bytes',
   });
 }

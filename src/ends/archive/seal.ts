@@ -56,7 +56,7 @@ export async function* unsealed(
     throw new DamageError(
       {
         doing: `Opening ${file}`,
-        cause: 'what is encrypted was changed or cut short',
+        cause: 'the encrypted data was changed or truncated',
         remedy: 'Bring it over once more; a part may be missing',
       },
       { cause },

@@ -173,7 +173,7 @@ export class FtpFiles implements FilesEnd {
 
   async makeLink(path: ByteString): Promise<void> {
     throw new UsageError({
-      doing: `Making the link ${this.show(path)}`,
+      doing: `Creating the link ${this.show(path)}`,
       cause: 'no link can be made over FTP',
       remedy: 'Use SFTP, or leave the link out with take.files.without',
     });

@@ -134,7 +134,7 @@ export class LocalFiles implements FilesEnd {
   }
 
   async makeLink(path: ByteString, to: ByteString): Promise<void> {
-    await whileDoing(`Making the link ${this.show(path)}`, async () => {
+    await whileDoing(`Creating the link ${this.show(path)}`, async () => {
       await rm(this.at(path), { force: true });
       await symlink(Buffer.from(to, 'latin1'), this.at(path));
     });

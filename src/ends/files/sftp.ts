@@ -219,7 +219,7 @@ export class SftpFiles implements FilesEnd {
   async makeLink(path: ByteString, to: ByteString): Promise<void> {
     const far = this.at(path);
     await this.remove(path);
-    await this.ask<void>(`Making the link ${this.show(path)}`, (sftp, done) =>
+    await this.ask<void>(`Creating the link ${this.show(path)}`, (sftp, done) =>
       sftp.symlink(textOf(to), far, done),
     );
   }

@@ -9,7 +9,7 @@ import { HostServer, type StandinAccount } from './host-server.js';
 import type { Misbehaviour } from './misbehaviour.js';
 
 /**
- * An FTP server that stands in for a host's, on a free loopback port: one account, whose file system is a folder of
+ * An FTP server that simulates that of a host, on a free loopback port: one account, whose file system is a folder of
  * this machine. It knows what common servers know (RFC 959, 2428, 3659).
  */
 export class StandinFtpServer extends HostServer {
@@ -66,7 +66,7 @@ class FtpConnection {
       for (const server of this.waiting) server.close();
       this.gone();
     });
-    this.say('220 A host that stands in for one');
+    this.say('220 A simulated host');
     this.listen().catch(() => socket.destroy());
   }
 

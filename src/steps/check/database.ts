@@ -157,7 +157,7 @@ async function structureFindings(
         level: 'stop',
         code: 'program-missing',
         place,
-        what: `Views or triggers of the old database are not there: ${missing.join(', ')}`,
+        what: `Views or triggers of the old database are missing: ${missing.join(', ')}`,
         remedy: 'Give the user the rights CREATE VIEW and TRIGGER, then deliver again',
       }),
     );
@@ -170,7 +170,7 @@ async function structureFindings(
         level: 'warn',
         code: 'numbers-begin-lower',
         place,
-        what: `The table ${table} continues counting at ${found}, the old one at ${next}`,
+        what: `The next automatic number of the table ${table} is ${found}, at the old server ${next}`,
         remedy: `ALTER TABLE ${table} AUTO_INCREMENT = ${next}`,
       }),
     );

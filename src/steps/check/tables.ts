@@ -130,7 +130,7 @@ export function tableFindings(place: string, tables: readonly TableComparison[],
         level: 'stop',
         code: 'table-different',
         place: `${place}, table ${newTable}`,
-        what: `Its rows are not those that were taken (${newRows} of ${oldRows})`,
+        what: `Its rows differ from those that were taken (${newRows} of ${oldRows})`,
         remedy,
       }),
     );

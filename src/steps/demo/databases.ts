@@ -34,8 +34,8 @@ export class DemoDatabases {
     const place = readDatabaseUrl(url);
     if (!place?.user) {
       throw new UsageError({
-        doing: 'Making the demo at a database server',
-        cause: '--database is no mysql://user@host:port/',
+        doing: 'Creating the demo at a database server',
+        cause: '--database is not a URL such as mysql://user@host:port/',
         remedy: 'Name a server on which the demo may make two databases, and an account that may do so',
       });
     }
@@ -54,7 +54,7 @@ export class DemoDatabases {
     for (const { name } of this.databases) {
       if (!there.some(one => one.name === name)) continue;
       throw new UsageError({
-        doing: 'Making the demo at a database server',
+        doing: 'Creating the demo at a database server',
         cause: `it has a database ${name} already, perhaps of an interrupted demo`,
         remedy: `Drop it if nothing needs it: DROP DATABASE ${name}`,
       });

@@ -250,7 +250,7 @@ async function cleared(folder: string): Promise<string> {
   const foreign = names.find(name => !ours.includes(name));
   if (foreign !== undefined) {
     throw new UsageError({
-      doing: `Making the demo in ${folder}`,
+      doing: `Creating the demo in ${folder}`,
       cause: `something else (${foreign}) is there`,
       remedy: 'Name an empty folder, or one in which the demo was before',
     });

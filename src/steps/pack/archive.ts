@@ -102,7 +102,7 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
     return { crate: crate.folder, manifest, parts: Object.keys(manifest.parts).length, files, bytes };
   throw new DamageError({
     doing: `Verifying the crate ${crate.folder}`,
-    cause: `${wrong.length} ${wrong.length === 1 ? 'file or folder is' : 'files or folders are'} not as its lists say, the first ${wrong[0]}`,
+    cause: `${wrong.length} ${wrong.length === 1 ? 'file or folder differs' : 'files or folders differ'} from its lists, the first ${wrong[0]}`,
     remedy: 'Pack again, or bring the crate over once more',
   });
 }

@@ -38,7 +38,7 @@ export function rewriteFindings(summary: RewriteSummary): Finding[] {
         level: 'note',
         code: 'value-mended',
         place: places.map(({ table, column }) => `${table}.${column}`).join(', '),
-        what: `The lengths of ${mended} damaged serialized ${mended === 1 ? 'value' : 'values'} were set right`,
+        what: `The lengths of ${mended} damaged serialized ${mended === 1 ? 'value' : 'values'} were corrected`,
         remedy: 'Look at the settings kept there: the old site could not read them',
       }),
     );
@@ -52,7 +52,7 @@ export function rewriteFindings(summary: RewriteSummary): Finding[] {
         code: 'base64-left',
         place: encoded.map(({ table, column }) => `${table}.${column}`).join(', '),
         what: `${times} old ${times === 1 ? 'address is' : 'addresses are'} in Base64 and ${times === 1 ? 'was' : 'were'} left`,
-        remedy: 'rewrite.open-base64: true (--open-base64) rewrites them',
+        remedy: 'Rewrite them with rewrite.open-base64: true (--open-base64)',
       }),
     );
   }
@@ -64,7 +64,7 @@ export function rewriteFindings(summary: RewriteSummary): Finding[] {
         code: 'mail-left',
         place: 'values',
         what: `${mail} mail ${mail === 1 ? 'address' : 'addresses'} at an old host ${mail === 1 ? 'was' : 'were'} left`,
-        remedy: 'If the mailboxes move too: rewrite.mail: true (--mail)',
+        remedy: 'If the mailboxes move too, set rewrite.mail: true (--mail)',
       }),
     );
   }

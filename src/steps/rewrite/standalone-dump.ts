@@ -112,7 +112,7 @@ function fittingFindings({ fitted, tooLong }: DumpDone, wish: StandaloneOptions)
         level: 'warn',
         code: 'row-too-long',
         place: table,
-        what: `A statement of ${sizeText(bytes)} is longer than ${server} takes as it comes: a row is too long to be cut off`,
+        what: `A statement of ${sizeText(bytes)} is longer than ${server} accepts by default, because a single row is that long`,
         remedy: 'Raise max_allowed_packet at the server, or ask the host to',
       }),
     );

@@ -46,7 +46,7 @@ export async function rewriteFolder(
           level: 'warn',
           code: 'file-too-large',
           place: name,
-          what: `The file has ${sizeText(entry.size)}, more than is rewritten as one text, and was left`,
+          what: `The file has ${sizeText(entry.size)}, too much to rewrite as one text, and was left`,
           remedy: 'If it is a dump, rewrite it on its own; otherwise look into it by hand',
         }),
       );

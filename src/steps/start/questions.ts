@@ -38,8 +38,8 @@ function loginQuestions(end: 'old' | 'new'): Question[] {
     {
       key: end === 'old' ? 'oldKey' : 'newKey',
       flag: `${end}-key`,
-      describe: `A private key for the ${end} host, besides those that ssh would use`,
-      ask: 'Which private key opens it, besides those that ssh would use?',
+      describe: `A private key for the ${end} host, besides those that ssh uses`,
+      ask: 'Which private key opens it, besides those that ssh uses?',
       kind: 'text',
       when: wish => /^sftp:/i.test(wish[files] ?? ''),
     },

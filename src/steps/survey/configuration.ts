@@ -74,7 +74,7 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
         level: 'warn',
         code: 'configuration-elsewhere',
         place: at(configuration),
-        what: `Neither it nor a file that it includes says the ${missing.join(', ')} of the database`,
+        what: `Neither it nor a file that it includes names the ${missing.join(', ')} of the database`,
         remedy: 'Set the right values at the new host by hand',
       }),
     );
@@ -114,8 +114,8 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
           level: 'note',
           code: 'configuration-environment',
           place,
-          what: `The ${fact} is taken from the environment, for which ${file} says ${isSecret(fact) ? 'a secret' : textOf(value!)}`,
-          remedy: 'If the new host sets the variable itself, that wins; set it there',
+          what: `The ${fact} comes from the environment; ${file} sets it to ${isSecret(fact) ? 'a secret' : textOf(value!)}`,
+          remedy: 'If the new host sets the variable itself, change it there; that value wins',
         }),
       );
     }

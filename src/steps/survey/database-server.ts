@@ -29,7 +29,7 @@ export async function surveyNewDatabase(
       level: 'note',
       code: 'database-not-asked',
       place,
-      what: 'The new database was not asked: the sheet gives no password for it',
+      what: 'The new database was not tested: the sheet gives no password for it',
       remedy: 'Add new.database.password: ${NEW_DB_PASSWORD}, and the password to .env',
     });
     return { server: undefined, findings: [notAsked] };
@@ -60,7 +60,7 @@ function refusalFinding(move: Move, { kind, details: { cause } }: EndError, plac
       level: 'note',
       code: 'database-missing',
       place,
-      what: 'The new database or its user is not there yet; deliver makes them with the administrator’s credentials',
+      what: 'The new database or its user is not there yet; deliver creates them with the administrator’s credentials',
       remedy: 'Nothing needs to be done',
     });
   }

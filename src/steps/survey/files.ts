@@ -207,7 +207,7 @@ function addressFindings({ place, withAddress: { files, occurrences, first } }: 
       level: 'note',
       code: 'address-in-files',
       place: `${place}/${first}`,
-      what: `${files} text ${files === 1 ? 'file names' : 'files name'} the old address (${occurrences} ${occurrences === 1 ? 'time' : 'times'}) and ${files === 1 ? 'is' : 'are'} carried as ${files === 1 ? 'it is' : 'they are'}`,
+      what: `${files} text ${files === 1 ? 'file names' : 'files name'} the old address (${occurrences} ${occurrences === 1 ? 'time' : 'times'}) and ${files === 1 ? 'is' : 'are'} transferred unchanged`,
       remedy:
         'Where it matters (a theme, a script), name the file in configure.edits, or change it after the move',
     }),

@@ -79,7 +79,7 @@ function notProbed(place: string, why: string): Finding {
     level: 'warn',
     code: 'language-not-asked',
     place,
-    what: `The probe could not be asked: ${why}`,
+    what: `The probe did not answer: ${why}`,
     remedy: 'Check that new.files is the folder that new.reach serves',
   });
 }

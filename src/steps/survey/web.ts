@@ -189,7 +189,7 @@ async function surveyCertificate(
         level: 'warn',
         code: 'certificate-ends-soon',
         place,
-        what: `The certificate of the ${end} site ends in ${days} ${days === 1 ? 'day' : 'days'}`,
+        what: `The certificate of the ${end} site expires in ${days} ${days === 1 ? 'day' : 'days'}`,
         remedy:
           end === 'new'
             ? 'Make sure that it is renewed automatically'
@@ -224,7 +224,7 @@ export async function surveyDns(
         level: 'note',
         code: 'dns-not-asked',
         place: host,
-        what: `Its records could not be asked for: ${(error as Error).message}`,
+        what: `Its DNS records could not be looked up: ${(error as Error).message}`,
         remedy: 'Name a resolver in dns.resolvers, or look the records up by hand before the cutover',
       }),
     );

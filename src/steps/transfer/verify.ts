@@ -110,7 +110,7 @@ export async function verifyArrived(
   if (!still) return some.length;
   throw new DamageError({
     doing: `Writing ${to.place}/${textOf(still.path)}`,
-    cause: 'what is there is not what was sent',
+    cause: 'its content is not what was sent',
     remedy: 'Check the far side’s disk, then run the command again',
   });
 }

@@ -42,7 +42,7 @@ test('a size is read as people write it, and nonsense is refused', () => {
     [5242880, 2e8, 1500, 7],
   );
   for (const nonsense of ['', '5 XB', '-1', '0', '1e3', '5MB x'])
-    assert.throws(() => parseSize(nonsense, 'x'), /is no size/);
+    assert.throws(() => parseSize(nonsense, 'x'), /is not a size/);
 });
 
 test('foreign text cannot command a terminal or turn a line around', () => {

@@ -76,7 +76,7 @@ const readHtaccess: Reader = (line, at) => {
         level: 'note',
         code: 'server-file-php',
         place: at.place,
-        what: `This is a setting of the language (${line.trim().slice(0, 60)}); a server that runs PHP apart answers with error 500`,
+        what: `This is a setting of the language (${line.trim().slice(0, 60)}); a server that runs PHP as a separate process answers with error 500`,
         remedy: 'If the new site answers with error 500, take the line out and set it in the panel',
       }),
     );

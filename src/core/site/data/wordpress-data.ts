@@ -60,7 +60,7 @@ function optionEdits(wish: DataWish, table: string, isMain: boolean): DataEdit[]
       { column: 'option_name', like: ['\\_transient\\_%', '\\_site\\_transient\\_%'] },
     ]),
     {
-      ...set('Extensions held back', 'active_plugins', before => withoutHeld(before, wish)),
+      ...set('Extensions deactivated', 'active_plugins', before => withoutHeld(before, wish)),
       heldBack: (before, after) => listIn(before).filter(name => !listIn(after).includes(name)),
     },
   );
@@ -101,7 +101,7 @@ function networkOptionEdits(wish: DataWish): DataEdit[] {
   const keysIn = (value: ByteString) => Object.keys(decodeSerialized(value) ?? {});
   return [
     {
-      what: 'Extensions of the network held back',
+      what: 'Extensions of the network deactivated',
       table,
       key,
       where: [{ column: 'meta_key', is: 'active_sitewide_plugins' }],

@@ -91,7 +91,7 @@ function dataEdits({ prefix, tables, holdsBack, administrator, random }: DataWis
     edits.push(emptied('Sessions ended: everybody logs in again', `${prefix}session`, 'session_id'));
   if (tables.includes(`${prefix}extensions`)) {
     edits.push({
-      what: 'Extensions held back',
+      what: 'Extensions deactivated',
       table: `${prefix}extensions`,
       key: ['extension_id'],
       where: [

@@ -124,7 +124,7 @@ function askPlace({ place, take }: KnownOfEnds, ask: Ask): void {
           level: 'warn',
           code: 'place-without-links',
           place: path,
-          what: `The site has ${take.links} symbolic links, and none can be made here`,
+          what: `The site has ${take.links} symbolic links, and none can be created here`,
           remedy: 'Make copies of what they lead to at the old site, or choose another host',
         }),
       );
@@ -186,7 +186,7 @@ function askLanguage({ web, language, version, extensions, family }: KnownOfEnds
         level: 'stop',
         code: 'language-extension-missing',
         place,
-        what: `A ${family} site needs PHP’s ${missing?.join(', ')}, which the new host has not`,
+        what: `A ${family} site needs PHP’s ${missing?.join(', ')}, which the new host lacks`,
         remedy: 'Switch it on in the host’s panel',
       }),
     );
@@ -203,7 +203,7 @@ function askLanguage({ web, language, version, extensions, family }: KnownOfEnds
       level: 'warn',
       code: 'language-memory-small',
       place,
-      what: `PHP may use ${sizeText(memory ?? 0)} of memory only; pages with many extensions end white`,
+      what: `PHP may use only ${sizeText(memory ?? 0)} of memory; pages with many extensions stay blank`,
       remedy: 'Raise memory_limit in the host’s panel',
     }),
   );

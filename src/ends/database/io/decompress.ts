@@ -57,7 +57,7 @@ export async function* unzipped(file: string, progress: (bytes: number) => void)
   if (file === '-') {
     throw new UsageError({
       doing: 'Reading the dump from standard input',
-      cause: 'it is packed with zip, whose table of contents is at its end',
+      cause: 'it is a zip file, whose table of contents is at its end',
       remedy: 'Name the file itself',
     });
   }

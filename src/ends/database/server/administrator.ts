@@ -76,7 +76,7 @@ function refuseLongNames({ name, user }: Pick<NewDatabase, 'name' | 'user'>, isM
 /** A server quotes the statement that it does not understand, and a password may be in it. */
 function withoutPassword(error: ServerSaid): EndError {
   return new EndError({
-    doing: 'Making the user of the new database',
+    doing: 'Creating the user of the new database',
     kind: 'refused',
     cause: `the server refuses (${error.code ?? 'no code'})`,
     remedy: 'Its rules for passwords may ask for more: give new.database.password yourself',

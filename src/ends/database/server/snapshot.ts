@@ -228,7 +228,7 @@ export class Snapshot implements DatabaseSnapshot {
     if (cells[column]) return cells.map(cell => cell?.toString('latin1') ?? '');
     throw new DamageError({
       doing: `Taking the ${kind.toLowerCase()} ${name}`,
-      cause: 'the server does not say how it is made',
+      cause: 'the server does not show its definition',
       remedy: 'Give the user the right to see it (SHOW VIEW, TRIGGER, or being its owner), or leave it out',
     });
   }

@@ -32,7 +32,7 @@ export async function provisionDatabase(move: Move): Promise<string[]> {
   const missing = await database.use(connection => connection.missingAbilities());
   if (missing.length === 0) return made;
   throw new EndError({
-    doing: `Trying what a load needs in ${database.text}`,
+    doing: `Testing what a load needs in ${database.text}`,
     kind: 'permission',
     cause: `the user may not ${missing.join(', ')}`,
     remedy: `As the server's administrator: ${grantByHand(place, '%')}; or tick all rights for this user in the panel`,

@@ -65,7 +65,7 @@ export function unmetWishes({ configure }: Sheet, family: Family): Finding[] {
         level: 'warn',
         code: 'wish-not-carried-out',
         place: `configure.${wish}`,
-        what: `This cannot be set for a ${family.name} site and was not`,
+        what: `A ${family.name} site has no such setting, so it was not set`,
         remedy: 'Set it by hand in the new site, and remove it from the sheet',
       }),
     );

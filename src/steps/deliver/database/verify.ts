@@ -87,14 +87,14 @@ export function proofFindings(tables: readonly TableProof[], { name }: DatabaseE
             level: 'stop',
             code: 'table-missing',
             place,
-            what: `The table is not there, though its ${expected} rows were sent`,
+            what: `The table is missing, although its ${expected} rows were sent`,
             remedy,
           })
         : finding({
             level: 'stop',
             code: 'table-different',
             place,
-            what: `Read back, its rows are not those that were sent (${rows} of ${expected})`,
+            what: `Read back, its rows differ from those that were sent (${rows} of ${expected})`,
             remedy,
           });
     });

@@ -282,7 +282,7 @@ export async function planServed(
         level: 'warn',
         code: 'edit-not-found',
         place: `${finalPlace}/${file}`,
-        what: `What edit ${i + 1} of configure.edits wants to change is not there`,
+        what: `Edit ${i + 1} of configure.edits finds nothing to change`,
         remedy: 'Correct file or find in the sheet; they are compared byte for byte',
       }),
     );
