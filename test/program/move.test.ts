@@ -17,6 +17,7 @@ import { join } from 'node:path';
 import { test } from 'node:test';
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { makeClub, newPassword, oldPlace } from '../help/club.js';
+import { effort } from '../help/effort.js';
 import { folder, operationsOf, run } from '../help/program.js';
 
 /** Every path below a folder with what it is: size and digest, or where it points; modes and times of files. */
@@ -264,7 +265,9 @@ test('killed at any moment and run again, a move ends the same', async t => {
   const before = treeOf(join(root, 'new'));
   const move = join(root, 'move');
   // Each round is killed three times in its first run and the two that resume it, then ends and is undone.
-  for (const part of [0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 0.95]) {
+  const rounds = effort(3, 7);
+  for (let round = 0; round < rounds; round++) {
+    const part = 0.05 + (0.9 * round) / (rounds - 1);
     const first = await run(['go', '--yes'], { cwd: move, killAt: Math.ceil(all * part) });
     assert.equal(first.code, null, `not killed at ${part} of ${all}`);
     for (const next of [0.1, 0.3]) await run(['go', '--yes'], { cwd: move, killAt: Math.ceil(all * next) });

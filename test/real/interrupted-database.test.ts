@@ -9,7 +9,7 @@ import { databaseForTests, type OwnDatabase, until } from './database.js';
 
 const started = databaseForTests();
 const programs = ['mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
-const times = effort(10, 50);
+const times = effort(5, 50);
 const address = 'https://club.saltmarsh.example/site';
 
 /** Some 30 MB of a site's tables; one of them is kept without transactions and without a key. */
@@ -101,9 +101,9 @@ test(`killed ${times} times while it takes, loads and sets right: the same rows,
   };
   // Done again and again, so that there are moments enough in the middle.
   for (let round = 0; killed < times; round++) {
-    await killedIn('pack', 12);
+    await killedIn('pack', effort(3, 12));
     await killedIn('rewrite', 0);
-    await killedIn('deliver', 25);
+    await killedIn('deliver', effort(6, 25));
     assert.equal(now(), wanted, `round ${round + 1}`);
     assert.ok(round < 20, `only ${killed} killed`);
   }

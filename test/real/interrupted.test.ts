@@ -13,7 +13,9 @@ const programs = ['sshd', 'ssh-keygen'];
 const megabyte = 1_000_000;
 const times = effort(5, 50);
 
-/** Some 70 MB, of which most is in a few large files. */
+const largest = effort(4, 13) * megabyte;
+
+/** Some 70 MB (or half of it), of which most is in a few large files. */
 function makeTree(root: string): void {
   const random = numbers(3);
   const put = (path: string, size: number) => {
@@ -23,7 +25,7 @@ function makeTree(root: string): void {
     writeFileSync(join(root, path), content);
     utimesSync(join(root, path), 1_500_000_000, 1_500_000_000);
   };
-  for (let i = 0; i < 4; i++) put(`uploads/film-${i}`, 13 * megabyte + i);
+  for (let i = 0; i < 4; i++) put(`uploads/film-${i}`, largest + i);
   for (let i = 0; i < 60; i++) put(`uploads/${i % 6}/picture-${i}`, 300_000 + i);
   for (let i = 0; i < 100; i++) put(`code/${i % 9}/file-${i}.php`, Math.floor(random() * 20_000));
   for (const name of ['uploads', 'code']) utimesSync(join(root, name), 1_400_000_000, 1_400_000_000);
