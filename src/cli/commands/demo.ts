@@ -38,7 +38,7 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
     const server = argv.database === undefined ? undefined : { url: argv.database, password };
     try {
       const signal = endSignal();
-      await play(argv.keep, server, terminal.events, signal, async outcome => {
+      await play({ keep: argv.keep, server, events: terminal.events, signal }, async outcome => {
         terminal.result(outcome, () => showDemo(outcome, argv.serve, terminal.colors));
         if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
         if (!argv.serve) return;

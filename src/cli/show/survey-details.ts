@@ -1,4 +1,4 @@
-import { count, counted } from '../../core/text/numbers.js';
+import { agreeing, count, counted } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { OldEnd } from '../../steps/survey.js';
 import { cut, table } from '../terminal/table.js';
@@ -8,20 +8,29 @@ type Colors = Terminal['colors'];
 
 /** What the old site is, by its files and its configuration. */
 export function showFacts(old: OldEnd, colors: Colors): string {
-  const { family, version, recognisedBy, facts, databases, listed, dns } = old;
+  const { family, version, recognisedBy } = old;
   const by = recognisedBy.length > 0 ? ` (by ${recognisedBy.join(', ')})` : '';
   const parts = [
     `${colors.bold(`The old site: ${[family, version].filter(Boolean).join(' ')}`)}${colors.dim(by)}`,
+    ...configurationTable(old, colors),
+    ...databasesTable(old, colors),
+    ...listedTable(old, colors),
+    ...dnsTable(old),
   ];
+  return `${parts.join('\n\n').replace('\n\n', '\n')}\n`;
+}
+
+function configurationTable({ facts }: OldEnd, colors: Colors): string[] {
   const shown = facts.filter(({ value }) => value !== '(a secret, not shown)');
   const hidden = facts.length - shown.length;
+  const parts: string[] = [];
   if (shown.length > 0) {
     parts.push(
       table(
         ['configuration says', '', 'where'],
         shown.map(({ fact, value, place }) => [
           labels[fact] ?? fact,
-          value === undefined ? colors.dim('worked out when the site runs') : shownValue(fact, value),
+          value === undefined ? colors.dim('computed when the site runs') : shownValue(fact, value),
           colors.dim(place),
         ]),
       ).trimEnd(),
@@ -29,47 +38,44 @@ export function showFacts(old: OldEnd, colors: Colors): string {
   }
   if (hidden > 0)
     parts.push(
-      colors.dim(`  and ${counted(hidden, 'secret')} that ${hidden === 1 ? 'is' : 'are'} not shown`),
+      colors.dim(`  and ${counted(hidden, 'secret')} that ${agreeing(hidden, 'is', 'are')} not shown`),
     );
-  if (databases.length > 1) {
-    parts.push(
-      table(
-        ['databases named', 'prefix', 'at', 'in', ''],
-        databases.map(({ name, prefix, host, file, used }) => [
-          cut(name, 30),
-          prefix ?? '',
-          host ?? '',
-          file,
-          used ? colors.green('the site uses this one') : '',
-        ]),
-      ).trimEnd(),
-    );
-  }
-  if (listed.length > 0) {
-    parts.push(
-      table(
-        ['databases at the server', 'tables', 'size', 'sites in it (prefix)', ''],
-        listed.map(({ name, tables, size, sites, used }) => [
-          cut(name, 30),
-          count(tables),
-          bytes(size),
-          cut(sites.map(({ family: kind, prefix }) => `${kind} (${prefix})`).join(', '), 50),
-          used ? colors.green('the site uses this one') : '',
-        ]),
-        [1, 2],
-      ).trimEnd(),
-    );
-  }
-  if (dns.length > 0) {
-    parts.push(
-      table(
-        ['record', 'TTL', 'value'],
-        dns.map(({ type, ttl, value, name }) => [`${cut(name, 40)} ${type}`, `${ttl} s`, cut(value, 70)]),
-        [1],
-      ).trimEnd(),
-    );
-  }
-  return `${parts.join('\n\n').replace('\n\n', '\n')}\n`;
+  return parts;
+}
+
+function databasesTable({ databases }: OldEnd, colors: Colors): string[] {
+  if (databases.length < 2) return [];
+  const rows = databases.map(({ name, prefix, host, file, used }) => [
+    cut(name, 30),
+    prefix ?? '',
+    host ?? '',
+    file,
+    used ? colors.green('the site uses this one') : '',
+  ]);
+  return [table(['databases named', 'prefix', 'at', 'in', ''], rows).trimEnd()];
+}
+
+function listedTable({ listed }: OldEnd, colors: Colors): string[] {
+  if (listed.length === 0) return [];
+  const rows = listed.map(({ name, tables, size, sites, used }) => [
+    cut(name, 30),
+    count(tables),
+    bytes(size),
+    cut(sites.map(({ family: kind, prefix }) => `${kind} (${prefix})`).join(', '), 50),
+    used ? colors.green('the site uses this one') : '',
+  ]);
+  const head = ['databases at the server', 'tables', 'size', 'sites in it (prefix)', ''];
+  return [table(head, rows, [1, 2]).trimEnd()];
+}
+
+function dnsTable({ dns }: OldEnd): string[] {
+  if (dns.length === 0) return [];
+  const rows = dns.map(({ type, ttl, value, name }) => [
+    `${cut(name, 40)} ${type}`,
+    `${ttl} s`,
+    cut(value, 70),
+  ]);
+  return [table(['record', 'TTL', 'value'], rows, [1]).trimEnd()];
 }
 
 const labels: Readonly<Record<string, string>> = {

@@ -34,64 +34,81 @@ const shortTtl = 300;
 
 /**
  * Plans the change of address records. Under one host name its record changes; where the site gets a new name,
- * that name's record is made and the old one stays, so that it can continue sending visitors to the new.
+ * that name's record is created and the old one stays, so that it can continue sending visitors to the new.
  */
 export function planCutover(input: CutoverInput): CutoverPlan {
-  const { oldHost, newHost, records, ttl, zone } = input;
-  const line = (host: string, seconds: number, address: string) =>
-    `${host}. ${seconds} IN ${recordType(address)} ${address}`;
-  const known = ttl === undefined ? 'its present TTL' : duration(ttl);
-  const inZone = zone === undefined ? '' : ` (in ${zone})`;
-  const keep = [
+  return input.oldHost === input.newHost ? planForSameName(input) : planForNewName(input);
+}
+
+/** What no cutover of a web site changes. */
+function untouched({ oldHost, newHost }: CutoverInput): string[] {
+  return [
     `MX records, and the hosts they name: mail for ${mailDomains(oldHost, newHost)} stays as it is`,
     'TXT records (SPF, DKIM, DMARC, proofs of ownership), unless the new host sends mail',
     'NS and SOA: the zone stays where it is',
   ];
-  if (oldHost === newHost) {
-    return {
-      records: [
-        {
-          host: newHost,
-          before: line(newHost, ttl ?? shortTtl, records.old),
-          after: line(newHost, shortTtl, records.new),
-        },
-      ],
-      steps: [
-        {
-          when: `At least ${known} before the cutover`,
-          what: `Lower the TTL of ${newHost}${inZone} to ${shortTtl} seconds; leave its address ${records.old}`,
-          why: 'resolvers that asked before keep the old TTL until it runs out',
-        },
-        {
-          when: 'Just before',
-          what: 'Run pack, rewrite, deliver and check once more, and keep people from editing the old site',
-          why: 'what is written to the old site after that is lost to the new one',
-        },
-        {
-          when: 'At the cutover',
-          what: `Change the ${recordType(records.new)} record of ${newHost} from ${records.old} to ${records.new}`,
-          why: `visitors follow within ${duration(shortTtl)}`,
-        },
-        {
-          when: `${duration(shortTtl * 2)} later`,
-          what: 'Check the site under its name from outside, then get its certificate',
-          why: 'a certificate authority looks where the name points',
-        },
-        {
-          when: 'After two quiet days',
-          what: `Raise the TTL to ${duration(ttl ?? 3600)}`,
-          why: 'a short TTL costs a look-up for every visit',
-        },
-      ],
-      keep,
-      back: [
-        `Change the ${recordType(records.old)} record of ${newHost} back to ${records.old}; visitors return within ${duration(shortTtl)}`,
-        'Leave the old site as it is until that can no longer be needed',
-      ],
-    };
-  }
+}
+
+/** A line of a zone file. */
+function zoneLine(host: string, seconds: number, address: string): string {
+  return `${host}. ${seconds} IN ${recordType(address)} ${address}`;
+}
+
+function raiseTtl({ newHost, ttl }: CutoverInput): PlanStep {
   return {
-    records: [{ host: newHost, before: undefined, after: line(newHost, shortTtl, records.new) }],
+    when: 'After two quiet days',
+    what: `Raise the TTL of ${newHost} to ${duration(ttl ?? 3600)}`,
+    why: 'a short TTL costs a look-up for every visit',
+  };
+}
+
+function planForSameName(input: CutoverInput): CutoverPlan {
+  const { newHost, records, ttl, zone } = input;
+  const known = ttl === undefined ? 'its present TTL' : duration(ttl);
+  const inZone = zone === undefined ? '' : ` (in ${zone})`;
+  return {
+    records: [
+      {
+        host: newHost,
+        before: zoneLine(newHost, ttl ?? shortTtl, records.old),
+        after: zoneLine(newHost, shortTtl, records.new),
+      },
+    ],
+    steps: [
+      {
+        when: `At least ${known} before the cutover`,
+        what: `Lower the TTL of ${newHost}${inZone} to ${shortTtl} seconds; leave its address ${records.old}`,
+        why: 'resolvers that asked before keep the old TTL until it runs out',
+      },
+      {
+        when: 'Just before',
+        what: 'Run pack, rewrite, deliver and check once more, and keep people from editing the old site',
+        why: 'what is written to the old site after that is lost to the new one',
+      },
+      {
+        when: 'At the cutover',
+        what: `Change the ${recordType(records.new)} record of ${newHost} from ${records.old} to ${records.new}`,
+        why: `visitors follow within ${duration(shortTtl)}`,
+      },
+      {
+        when: `${duration(shortTtl * 2)} later`,
+        what: 'Check the site under its name from outside, then get its certificate',
+        why: 'a certificate authority looks where the name points',
+      },
+      raiseTtl(input),
+    ],
+    keep: untouched(input),
+    back: [
+      `Change the ${recordType(records.old)} record of ${newHost} back to ${records.old}; visitors return within ${duration(shortTtl)}`,
+      'Leave the old site as it is until that can no longer be needed',
+    ],
+  };
+}
+
+function planForNewName(input: CutoverInput): CutoverPlan {
+  const { oldHost, newHost, records } = input;
+  return {
+    records: [{ host: newHost, before: undefined, after: zoneLine(newHost, shortTtl, records.new) }],
     steps: [
       {
         when: 'Now',
@@ -108,18 +125,14 @@ export function planCutover(input: CutoverInput): CutoverPlan {
         what: `Keep ${oldHost} pointing to a host that answers with the redirects`,
         why: 'links and search engines know the old name for long',
       },
-      {
-        when: 'After two quiet days',
-        what: `Raise the TTL of ${newHost} to ${duration(ttl ?? 3600)}`,
-        why: 'a short TTL costs a look-up for every visit',
-      },
+      raiseTtl(input),
     ],
     keep: [
       `The ${recordType(records.old)} record of ${oldHost}: ${records.old} keeps answering for it`,
-      ...keep,
+      ...untouched(input),
     ],
     back: [
-      `Take the redirects away at ${oldHost}; visitors are back at once, except browsers that remember a permanent redirect`,
+      `Remove the redirects at ${oldHost}; visitors are back at once, except browsers that remember a permanent redirect`,
       `The record of ${newHost} may stay`,
     ],
   };

@@ -41,69 +41,97 @@ export interface AskedPage {
 
 /** What would trouble a move in how a page of the old site answers. */
 export function pageFindings(page: AskedPage, trouble: string | undefined): Finding[] {
-  const findings: Finding[] = [];
-  const { which, url, status, address, headers } = page;
-  const report = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>
-    findings.push(finding({ level, code, place: url, what, remedy }));
-  const [asked, ended] = [new URL(url), new URL(address)];
-  const inMaintenance = status === 503;
+  const home = page.which === 'home page';
   // The login page goes where the home page goes.
-  if (which === 'home page' && asked.host !== ended.host) {
-    report(
-      'warn',
-      'old-sent-elsewhere',
-      `The ${which} sends visitors on to ${ended.origin}`,
-      'If that is where the site is served, write it as old.address and this one under old.also',
-    );
-  } else if (which === 'home page' && asked.protocol !== ended.protocol) {
-    report(
-      'warn',
-      'old-scheme-differs',
-      `The ${which} sends visitors from ${asked.protocol.slice(0, -1)} to ${ended.protocol.slice(0, -1)}`,
-      `Write old.address with ${ended.protocol.slice(0, -1)}`,
-    );
+  return [
+    ...(home ? redirectFindings(page) : []),
+    ...statusFindings(page, trouble),
+    ...(home ? indexingFindings(page) : []),
+  ];
+}
+
+function redirectFindings({ which, url, address }: AskedPage): Finding[] {
+  const [asked, ended] = [new URL(url), new URL(address)];
+  if (asked.host !== ended.host) {
+    return [
+      finding({
+        level: 'warn',
+        code: 'old-sent-elsewhere',
+        place: url,
+        what: `The ${which} sends visitors on to ${ended.origin}`,
+        remedy: 'If that is where the site is served, write it as old.address and this one under old.also',
+      }),
+    ];
   }
+  if (asked.protocol === ended.protocol) return [];
+  const [from, to] = [asked.protocol.slice(0, -1), ended.protocol.slice(0, -1)];
+  return [
+    finding({
+      level: 'warn',
+      code: 'old-scheme-differs',
+      place: url,
+      what: `The ${which} sends visitors from ${from} to ${to}`,
+      remedy: `Write old.address with ${to}`,
+    }),
+  ];
+}
+
+function statusFindings({ which, url, status }: AskedPage, trouble: string | undefined): Finding[] {
+  const report = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) => [
+    finding({ level, code, place: url, what, remedy }),
+  ];
   if (trouble !== undefined) {
-    report(
+    return report(
       'stop',
       'old-not-well',
       `The ${which} shows ${trouble === 'installation page' ? 'an installation page' : 'a database error'}`,
       'Mend the old site first, or take the files and the dump of a day on which it was well',
     );
-  } else if (inMaintenance) {
-    report(
+  }
+  if (status === 503) {
+    return report(
       'warn',
       'old-in-maintenance',
       `The ${which} answers with maintenance mode (503)`,
       'End it before packing, or the new site begins in maintenance mode too',
     );
-  } else if (status === 401 || status === 403) {
-    report(
+  }
+  if (status === 401 || status === 403) {
+    return report(
       'note',
       'old-locked',
       `The ${which} is locked (${status})`,
       'Nothing can be compared there; give check a way in, or look yourself',
     );
-  } else if (status >= 400) {
-    report(
-      which === 'home page' ? 'stop' : 'note',
-      which === 'home page' ? 'old-home-broken' : 'old-login-missing',
-      `The ${which} answers with ${status}`,
-      which === 'home page'
-        ? 'Check that old.address is where visitors find the site'
-        : 'An extension may have moved it; note where, you will need it at the new site',
-    );
   }
-  const robots = `${headers['x-robots-tag'] ?? ''} ${/<meta[^>]+name=["']robots["'][^>]*>/i.exec(page.html)?.[0] ?? ''}`;
-  if (which === 'home page' && /noindex/i.test(robots)) {
-    report(
-      'note',
-      'old-not-indexed',
-      'Search engines are asked not to list the home page',
-      'If the new site is to be found, set configure.search-engines: show',
-    );
-  }
-  return findings;
+  if (status < 400) return [];
+  return which === 'home page'
+    ? report(
+        'stop',
+        'old-home-broken',
+        `The ${which} answers with ${status}`,
+        'Check that old.address is where visitors find the site',
+      )
+    : report(
+        'note',
+        'old-login-missing',
+        `The ${which} answers with ${status}`,
+        'An extension may have moved it; note where, you will need it at the new site',
+      );
+}
+
+function indexingFindings({ url, headers, html }: AskedPage): Finding[] {
+  const robots = `${headers['x-robots-tag'] ?? ''} ${/<meta[^>]+name=["']robots["'][^>]*>/i.exec(html)?.[0] ?? ''}`;
+  if (!/noindex/i.test(robots)) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'old-not-indexed',
+      place: url,
+      what: 'Search engines are asked not to list the home page',
+      remedy: 'If the new site is to be found, set configure.search-engines: show',
+    }),
+  ];
 }
 
 /** What is between a site's visitors and its server. */

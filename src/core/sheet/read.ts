@@ -45,43 +45,18 @@ export function readSheet(text: string, file: string, variable: (name: string) =
   }));
   if (mistakes.length > 0) throw new SheetError(file, mistakes);
 
-  const lineOf = (path: readonly (string | number)[]): number => {
-    for (let length = path.length; length >= 0; length--) {
-      const node = (length === 0 ? document.contents : document.getIn(path.slice(0, length), true)) as
-        | Node
-        | undefined;
-      if (node?.range) return counter.linePos(node.range[0]).line;
-    }
-    return 1;
-  };
+  const lineOf = (path: readonly (string | number)[]) => lineIn(document, counter, path);
   const mistake = (path: readonly (string | number)[], what: string) =>
     mistakes.push({ line: lineOf(path), key: dotted(path), what });
 
-  visit(document, {
-    Scalar(_, node) {
-      if (typeof node.value !== 'string') return;
-      node.value = node.value.replace(/\$\{(\w+)\}/g, (_whole, name: string) => {
-        const value = variable(name);
-        if (value === undefined && node.range) {
-          const { line } = counter.linePos(node.range[0]);
-          mistakes.push({ line, key: `\${${name}}`, what: 'is set neither in the environment nor in .env' });
-        }
-        return value ?? '';
-      });
-    },
-  });
+  mistakes.push(...putVariables(document, counter, variable));
   if (!isMap(document.contents)) {
     throw new SheetError(file, [{ line: 1, key: '', what: 'there is nothing in it that could be a sheet' }]);
   }
   const raw = withoutNulls(document.toJS()) as Record<string, unknown>;
   findUnknown(raw, sheetSchema, [], (path, nearest) => {
-    const node = document.contents;
-    const parent = path.length > 1 ? document.getIn(path.slice(0, -1), true) : node;
-    const pair =
-      isMap(parent) && parent.items.find(item => isScalar(item.key) && item.key.value === path.at(-1));
-    const range = pair && isScalar(pair.key) ? pair.key.range : undefined;
-    const line = range ? counter.linePos(range[0]).line : lineOf(path);
     const hint = nearest ? `; the nearest known key is "${nearest}"` : '';
+    const line = lineOfKey(document, counter, path) ?? lineOf(path);
     mistakes.push({ line, key: dotted(path), what: `is not a known key${hint}` });
   });
 
@@ -97,6 +72,55 @@ export function readSheet(text: string, file: string, variable: (name: string) =
   checkAddresses(raw, mistake);
   if (mistakes.length > 0 || !sheet) throw new SheetError(file, mistakes);
   return sheet;
+}
+
+type SheetDocument = ReturnType<typeof parseDocument>;
+
+/** The line of a value; that of the nearest one around it where it is not there. */
+function lineIn(document: SheetDocument, counter: LineCounter, path: readonly (string | number)[]): number {
+  for (let length = path.length; length >= 0; length--) {
+    const node = (length === 0 ? document.contents : document.getIn(path.slice(0, length), true)) as
+      | Node
+      | undefined;
+    if (node?.range) return counter.linePos(node.range[0]).line;
+  }
+  return 1;
+}
+
+/** The line of a key itself. */
+function lineOfKey(
+  document: SheetDocument,
+  counter: LineCounter,
+  path: readonly (string | number)[],
+): number | undefined {
+  const parent = path.length > 1 ? document.getIn(path.slice(0, -1), true) : document.contents;
+  const pair =
+    isMap(parent) && parent.items.find(item => isScalar(item.key) && item.key.value === path.at(-1));
+  const range = pair && isScalar(pair.key) ? pair.key.range : undefined;
+  return range ? counter.linePos(range[0]).line : undefined;
+}
+
+/** Puts the values of variables in their place. @returns a mistake for each that is not set */
+function putVariables(
+  document: SheetDocument,
+  counter: LineCounter,
+  variable: (name: string) => string | undefined,
+): Mistake[] {
+  const mistakes: Mistake[] = [];
+  visit(document, {
+    Scalar(_, node) {
+      if (typeof node.value !== 'string') return;
+      node.value = node.value.replace(/\$\{(\w+)\}/g, (_whole, name: string) => {
+        const value = variable(name);
+        if (value === undefined && node.range) {
+          const { line } = counter.linePos(node.range[0]);
+          mistakes.push({ line, key: `\${${name}}`, what: 'is set neither in the environment nor in .env' });
+        }
+        return value ?? '';
+      });
+    },
+  });
+  return mistakes;
 }
 
 /** A key with nothing after it is one that was not given. */

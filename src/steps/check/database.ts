@@ -127,55 +127,73 @@ async function structureFindings(
     readonly tables: readonly TableComparison[];
   },
 ): Promise<Finding[]> {
-  const findings: Finding[] = [];
   const place = database.text;
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const prefix = change?.to ?? manifest.from.prefix ?? '';
   const there = await connection.tables();
-  const made = (kind: Program['kind']) =>
-    dump.programs.filter(one => one.kind === kind).map(({ name }) => name);
-  const known = new Set([...tables.map(({ newTable }) => newTable), ...made('VIEW')]);
+  const known = new Set([...tables.map(({ newTable }) => newTable), ...programNames(dump, 'VIEW')]);
   const extra = ownTables(there, { family, prefix, names: [] })
     .map(({ name }) => name)
     .filter(name => !known.has(name));
-  if (extra.length > 0) {
-    findings.push(
-      finding({
-        level: 'note',
-        code: 'table-extra',
-        place,
-        what: `${counted(extra.length, 'more table', 'more tables')} ${agreeing(extra.length, 'is', 'are')} under the prefix "${prefix}": ${extra.join(', ')}`,
-        remedy: 'Check whether the new site made them',
-      }),
-    );
-  }
   const names = new Set([...there.map(({ name }) => name), ...(await connection.triggers())]);
-  const missing = [...made('VIEW'), ...made('TRIGGER')].filter(name => !names.has(name));
-  if (missing.length > 0) {
-    findings.push(
-      finding({
-        level: 'stop',
-        code: 'program-missing',
-        place,
-        what: `Views or triggers of the old database are missing: ${missing.join(', ')}`,
-        remedy: 'Give the user the rights CREATE VIEW and TRIGGER, then deliver again',
-      }),
-    );
-  }
-  for (const [table, next] of dump.nextNumbers) {
+  const programs = [...programNames(dump, 'VIEW'), ...programNames(dump, 'TRIGGER')];
+  return [
+    ...extraTables(extra, prefix, place),
+    ...missingPrograms(
+      programs.filter(name => !names.has(name)),
+      place,
+    ),
+    ...lowerNumbers(dump, there, place),
+  ];
+}
+
+function programNames({ programs }: DumpContent, kind: Program['kind']): string[] {
+  return programs.filter(one => one.kind === kind).map(({ name }) => name);
+}
+
+function extraTables(extra: readonly string[], prefix: string, place: string): Finding[] {
+  if (extra.length === 0) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'table-extra',
+      place,
+      what: `${counted(extra.length, 'more table', 'more tables')} ${agreeing(extra.length, 'is', 'are')} under the prefix "${prefix}": ${extra.join(', ')}`,
+      remedy: 'Check whether the new site made them',
+    }),
+  ];
+}
+
+function missingPrograms(missing: readonly string[], place: string): Finding[] {
+  if (missing.length === 0) return [];
+  return [
+    finding({
+      level: 'stop',
+      code: 'program-missing',
+      place,
+      what: `Views or triggers of the old database are missing: ${missing.join(', ')}`,
+      remedy: 'Give the user the rights CREATE VIEW and TRIGGER, then deliver again',
+    }),
+  ];
+}
+
+/** Tables whose next automatic number is lower than in the dump. */
+function lowerNumbers(
+  { nextNumbers }: DumpContent,
+  there: Awaited<ReturnType<DatabaseConnection['tables']>>,
+  place: string,
+): Finding[] {
+  return [...nextNumbers].flatMap(([table, next]) => {
     const found = there.find(({ name }) => name === table)?.autoIncrement;
-    if (found === undefined || BigInt(found) >= BigInt(next)) continue;
-    findings.push(
-      finding({
-        level: 'warn',
-        code: 'numbers-begin-lower',
-        place,
-        what: `The next automatic number of the table ${table} is ${found}, at the old server ${next}`,
-        remedy: `ALTER TABLE ${table} AUTO_INCREMENT = ${next}`,
-      }),
-    );
-  }
-  return findings;
+    if (found === undefined || BigInt(found) >= BigInt(next)) return [];
+    return finding({
+      level: 'warn',
+      code: 'numbers-begin-lower',
+      place,
+      what: `The next automatic number of the table ${table} is ${found}, at the old server ${next}`,
+      remedy: `ALTER TABLE ${table} AUTO_INCREMENT = ${next}`,
+    });
+  });
 }
 
 async function lookAt(

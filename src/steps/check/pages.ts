@@ -29,54 +29,24 @@ export async function comparePagesOf(
   const { move } = run;
   const { old, new: next } = move.sheet;
   if (!next.reach) {
-    return {
-      pages: [],
-      findings: [
-        finding({
-          level: 'note',
-          code: 'pages-not-compared',
-          place: 'new.reach',
-          what: 'No pages were compared: the sheet does not say where the new site can be reached before the DNS changes',
-          remedy: 'Add new.reach, such as http://198.51.100.20, once the new site is up there',
-        }),
-      ],
-    };
+    const notCompared = finding({
+      level: 'note',
+      code: 'pages-not-compared',
+      place: 'new.reach',
+      what: 'No pages were compared: the sheet does not say where the new site can be reached before the DNS changes',
+      remedy: 'Add new.reach, such as http://198.51.100.20, once the new site is up there',
+    });
+    return { pages: [], findings: [notCompared] };
   }
   const sites = {
     old: new WebSite(move.oldAddress, old.reach ? parseAddress(old.reach) : undefined),
     new: new WebSite(move.newAddress, parseAddress(next.reach)),
   };
-  const rules = rulesOf(move);
-  const waiting = ['/', ...(family.loginPage ? [`/${family.loginPage}`] : [])];
-  const known = new Set(waiting);
   const pages: PageComparison[] = [];
-  const assets = new Map<string, string>();
   try {
-    for (let path = waiting.shift(); path !== undefined && pages.length < mostPages; path = waiting.shift()) {
-      const [oldAnswer, newAnswer] = await Promise.all([
-        sites.old.get(path, run.signal),
-        sites.new.get(path, run.signal),
-      ]);
-      for (const link of linksOf(oldAnswer, sites.old)) {
-        if (known.has(link) || notPages.test(link)) continue;
-        known.add(link);
-        waiting.push(link);
-      }
-      for (const asset of readPage(newAnswer.html).assets) {
-        const at = sites.new.pathOf(asset, newAnswer.address);
-        if (at !== undefined && assets.size < mostAssets && !assets.has(at)) assets.set(at, path);
-      }
-      pages.push(comparePages(path, oldAnswer, newAnswer, rules, family));
-      run.events({
-        type: 'progress',
-        what: path,
-        done: pages.length,
-        of: Math.min(known.size, mostPages),
-        unit: 'pages',
-      });
-    }
+    const { known, assets } = await followLinks(run, family, sites, pages);
     const broken = await brokenAssets(run, sites.new, assets);
-    return { pages, findings: [...pageFindings(pages, known.size), ...broken] };
+    return { pages, findings: [...pageFindings(pages, known), ...broken] };
   } catch (error) {
     run.signal.throwIfAborted();
     const unreachable = finding({
@@ -88,6 +58,42 @@ export async function comparePagesOf(
     });
     return { pages, findings: [unreachable] };
   }
+}
+
+/**
+ * Compares pages from the home page on, in the order in which they are linked.
+ * @param pages receives the comparisons as they are made
+ * @returns how many pages are known, and the assets of the new ones with the page that names each
+ */
+async function followLinks(
+  run: StepRun,
+  family: Family,
+  sites: { readonly old: WebSite; readonly new: WebSite },
+  pages: PageComparison[],
+): Promise<{ known: number; assets: Map<string, string> }> {
+  const rules = rulesOf(run.move);
+  const waiting = ['/', ...(family.loginPage ? [`/${family.loginPage}`] : [])];
+  const known = new Set(waiting);
+  const assets = new Map<string, string>();
+  for (let path = waiting.shift(); path !== undefined && pages.length < mostPages; path = waiting.shift()) {
+    const [oldAnswer, newAnswer] = await Promise.all([
+      sites.old.get(path, run.signal),
+      sites.new.get(path, run.signal),
+    ]);
+    for (const link of linksOf(oldAnswer, sites.old)) {
+      if (known.has(link) || notPages.test(link)) continue;
+      known.add(link);
+      waiting.push(link);
+    }
+    for (const asset of readPage(newAnswer.html).assets) {
+      const at = sites.new.pathOf(asset, newAnswer.address);
+      if (at !== undefined && assets.size < mostAssets && !assets.has(at)) assets.set(at, path);
+    }
+    pages.push(comparePages(path, oldAnswer, newAnswer, rules, family));
+    const of = Math.min(known.size, mostPages);
+    run.events({ type: 'progress', what: path, done: pages.length, of, unit: 'pages' });
+  }
+  return { known: known.size, assets };
 }
 
 function linksOf(answer: Answer, site: WebSite): string[] {

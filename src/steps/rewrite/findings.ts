@@ -1,72 +1,95 @@
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { RewriteSummary } from '../../core/rewrite/report/summary.js';
+import { agreeing, counted } from '../../core/text/numbers.js';
+
+type Place = RewriteSummary['places'][number];
 
 /** What of a rewriting an administrator should know about. */
 export function rewriteFindings(summary: RewriteSummary): Finding[] {
+  return [
+    ...summary.places.flatMap(placeFindings),
+    ...mendedFindings(summary),
+    ...base64Findings(summary),
+    ...mailFindings(summary),
+  ];
+}
+
+function placeFindings(place: Place): Finding[] {
+  const { damaged, left, missSamples } = place;
   const findings: Finding[] = [];
-  for (const place of summary.places) {
-    const where = `${place.table}.${place.column}`;
-    if (place.damaged > 0) {
-      findings.push(
-        finding({
-          level: 'warn',
-          code: 'value-damaged',
-          place: where,
-          what: `${place.damaged} ${place.damaged === 1 ? 'value looks' : 'values look'} serialized and cannot be read; left byte for byte (${place.missSamples.damaged})`,
-          remedy:
-            'The site cannot read them either: rewrite.mend: true (--mend) repairs those whose lengths follow without doubt; save the others again at the old site',
-        }),
-      );
-    }
-    if (place.table === 'statements' && place.left > 0) {
-      findings.push(
-        finding({
-          level: 'warn',
-          code: 'address-in-statement',
-          place: where,
-          what: `${place.left} old addresses are outside of rows and were left (${place.missSamples.left})`,
-          remedy: 'Look at the statement; views, triggers and default values are changed by hand',
-        }),
-      );
-    }
-  }
-  const { mended } = summary.totals;
-  if (mended > 0) {
-    const places = summary.places.filter(place => place.mended > 0);
-    findings.push(
-      finding({
-        level: 'note',
-        code: 'value-mended',
-        place: places.map(({ table, column }) => `${table}.${column}`).join(', '),
-        what: `The lengths of ${mended} damaged serialized ${mended === 1 ? 'value' : 'values'} were corrected`,
-        remedy: 'Look at the settings kept there: the old site could not read them',
-      }),
-    );
-  }
-  const encoded = summary.places.filter(place => place.misses['in Base64']);
-  if (encoded.length > 0) {
-    const times = encoded.reduce((sum, place) => sum + place.misses['in Base64']!, 0);
+  if (damaged > 0) {
     findings.push(
       finding({
         level: 'warn',
-        code: 'base64-left',
-        place: encoded.map(({ table, column }) => `${table}.${column}`).join(', '),
-        what: `${times} old ${times === 1 ? 'address is' : 'addresses are'} in Base64 and ${times === 1 ? 'was' : 'were'} left`,
-        remedy: 'Rewrite them with rewrite.open-base64: true (--open-base64)',
+        code: 'value-damaged',
+        place: nameOf(place),
+        what: `${counted(damaged, 'value')} ${agreeing(damaged, 'looks', 'look')} serialized and cannot be read; left byte for byte (${missSamples.damaged})`,
+        remedy:
+          'The site cannot read them either: rewrite.mend: true (--mend) repairs those with only one possible repair; save the others again at the old site',
       }),
     );
   }
-  const mail = summary.totals.misses['mail address'] ?? 0;
-  if (mail > 0) {
+  if (place.table === 'statements' && left > 0) {
     findings.push(
       finding({
-        level: 'note',
-        code: 'mail-left',
-        place: 'values',
-        what: `${mail} mail ${mail === 1 ? 'address' : 'addresses'} at an old host ${mail === 1 ? 'was' : 'were'} left`,
-        remedy: 'If the mailboxes move too, set rewrite.mail: true (--mail)',
+        level: 'warn',
+        code: 'address-in-statement',
+        place: nameOf(place),
+        what: `${counted(left, 'old address', 'old addresses')} ${agreeing(left, 'is', 'are')} outside of rows and ${agreeing(left, 'was', 'were')} left (${missSamples.left})`,
+        remedy: 'Look at the statement; views, triggers and default values are changed by hand',
       }),
     );
   }
   return findings;
+}
+
+function mendedFindings({ places, totals }: RewriteSummary): Finding[] {
+  const { mended } = totals;
+  if (mended === 0) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'value-mended',
+      place: namesOf(places.filter(place => place.mended > 0)),
+      what: `The lengths of ${mended} damaged serialized ${agreeing(mended, 'value', 'values')} were corrected`,
+      remedy: 'Look at the settings kept there: the old site could not read them',
+    }),
+  ];
+}
+
+function base64Findings({ places }: RewriteSummary): Finding[] {
+  const encoded = places.filter(place => place.misses['in Base64']);
+  if (encoded.length === 0) return [];
+  const times = encoded.reduce((sum, { misses }) => sum + (misses['in Base64'] ?? 0), 0);
+  return [
+    finding({
+      level: 'warn',
+      code: 'base64-left',
+      place: namesOf(encoded),
+      what: `${counted(times, 'old address', 'old addresses')} ${agreeing(times, 'is', 'are')} in Base64 and ${agreeing(times, 'was', 'were')} left`,
+      remedy: 'Rewrite them with rewrite.open-base64: true (--open-base64)',
+    }),
+  ];
+}
+
+function mailFindings({ totals }: RewriteSummary): Finding[] {
+  const mail = totals.misses['mail address'] ?? 0;
+  if (mail === 0) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'mail-left',
+      place: 'values',
+      what: `${counted(mail, 'mail address', 'mail addresses')} at an old host ${agreeing(mail, 'was', 'were')} left`,
+      remedy: 'If the mailboxes move too, set rewrite.mail: true (--mail)',
+    }),
+  ];
+}
+
+function nameOf({ table, column }: Place): string {
+  return `${table}.${column}`;
+}
+
+function namesOf(places: readonly Place[]): string {
+  return places.map(nameOf).join(', ');
 }

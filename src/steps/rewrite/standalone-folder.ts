@@ -1,5 +1,6 @@
 import { resolve } from 'node:path';
 import { bufferOf, textOf } from '../../core/bytes.js';
+import type { FileEntry } from '../../core/files/entries.js';
 import { leftOut } from '../../core/files/patterns.js';
 import { isTextFile, largestText } from '../../core/files/text-files.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
@@ -41,15 +42,7 @@ export async function rewriteFolder(
     const name = textOf(entry.path);
     if (wish.only.length > 0 ? !names(entry) : !isTextFile(entry.path)) continue;
     if (entry.size > largestText) {
-      findings.push(
-        finding({
-          level: 'warn',
-          code: 'file-too-large',
-          place: name,
-          what: `The file has ${sizeText(entry.size)}, too much to rewrite as one text, and was left`,
-          remedy: 'If it is a dump, rewrite it on its own; otherwise look into it by hand',
-        }),
-      );
+      findings.push(tooLarge(entry));
       continue;
     }
     const before = await readAll(files, entry.path);
@@ -73,4 +66,14 @@ export async function rewriteFolder(
       ? `no file of ${root}`
       : `${changed} ${changed === 1 ? 'file' : 'files'} in ${root}; as they were, they are kept in ${keep}`;
   return { summary, findings, wrote };
+}
+
+function tooLarge({ path, size }: FileEntry): Finding {
+  return finding({
+    level: 'warn',
+    code: 'file-too-large',
+    place: textOf(path),
+    what: `The file has ${sizeText(size)}, too much to rewrite as one text, and was left`,
+    remedy: 'If it is a dump, rewrite it on its own; otherwise look into it by hand',
+  });
 }

@@ -1,11 +1,18 @@
 import { textOf } from '../../core/bytes.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
-import { type FactName, isSecret, oneFile, shownSource } from '../../core/site/configuration/source/facts.js';
+import {
+  type Fact,
+  type FactName,
+  type Facts,
+  isSecret,
+  oneFile,
+  shownSource,
+} from '../../core/site/configuration/source/facts.js';
 import type { Family } from '../../core/site/families/family.js';
 import { planConfiguration } from '../deliver/site/plan-configuration.js';
 import type { Move } from '../move/open.js';
-import { readSmall, type Site, treeOf } from '../move/read-site.js';
+import { readSmall, type Site, type SiteTree, treeOf } from '../move/read-site.js';
 
 /** One fact of the configuration, as it may be shown. */
 export interface ShownFact {
@@ -56,15 +63,33 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
       }),
     ];
   }
+  const byHand = await planFindings(move, family, configuration);
+  const known = new Set(byHand.map(({ place }) => place));
+  return [
+    ...filesFindings(move, site, configuration, facts),
+    ...entriesOf(facts).flatMap(([fact, one]) =>
+      factFindings(fact, one, `${at(one.file)}:${one.line}`, known),
+    ),
+    ...byHand,
+    ...siteFindings(move, site),
+  ];
+}
+
+/** What is above the site, missing, or not read. */
+function filesFindings(
+  move: Move,
+  { family, files, unread }: Site,
+  configuration: string,
+  facts: Facts,
+): Finding[] {
+  const at = (path: string) => `${move.oldFiles}/${path}`;
   const findings: Finding[] = [];
-  const above = [...site.files.sources.keys()].filter(
-    path => path.startsWith('../') && site.files.sources.get(path) !== undefined,
-  );
+  const above = [...files.sources].filter(([path, source]) => path.startsWith('../') && source !== undefined);
   if (above.length > 0)
     findings.push(
       configurationAbove(
         move,
-        above.map(path => ({ path: path.slice(3) })),
+        above.map(([path]) => ({ path: path.slice(3) })),
       ),
     );
   const missing = needsConfiguration(family) ? essential.filter(fact => !facts[fact]) : [];
@@ -79,7 +104,7 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
       }),
     );
   }
-  for (const { file, line, source } of site.unread) {
+  for (const { file, line, source } of unread) {
     findings.push(
       finding({
         level: 'warn',
@@ -90,43 +115,52 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
       }),
     );
   }
-  if (!move.oldFiles) return findings;
+  return findings;
+}
+
+/** What of the new configuration must be written by hand, as far as the old one shows it. */
+async function planFindings(move: Move, family: Family, configuration: string): Promise<Finding[]> {
+  if (!move.oldFiles) return [];
   const tree = treeOf(move.oldFiles);
   const finalPlace = move.oldFiles.text;
   const planned = await planConfiguration(move, family, { tree, main: configuration, finalPlace });
-  const byHand = planned.findings.filter(({ code }) => code !== 'keys-fresh');
-  const reported = new Set(byHand.map(({ place }) => place));
-  for (const [fact, { computed, fromEnvironment, file, line, source, value }] of entriesOf(facts)) {
-    const place = `${at(file)}:${line}`;
-    if (computed && !reported.has(place)) {
-      findings.push(
-        finding({
-          level: 'warn',
-          code: 'configuration-computed',
-          place,
-          what: `The ${fact} is computed when the site runs (${shownSource(fact, source)})`,
-          remedy: 'Make sure by hand that it is right at the new host',
-        }),
-      );
-    } else if (fromEnvironment && (essential as readonly string[]).includes(fact)) {
-      findings.push(
-        finding({
-          level: 'note',
-          code: 'configuration-environment',
-          place,
-          what: `The ${fact} comes from the environment; ${file} sets it to ${isSecret(fact) ? 'a secret' : textOf(value!)}`,
-          remedy: 'If the new host sets the variable itself, change it there; that value wins',
-        }),
-      );
-    }
+  return planned.findings.filter(({ code }) => code !== 'keys-fresh');
+}
+
+/** A fact that is not simply written where it is. @param known places that were reported already */
+function factFindings(
+  fact: FactName,
+  { computed, fromEnvironment, file, source, value }: Fact,
+  place: string,
+  known: ReadonlySet<string>,
+): Finding[] {
+  if (computed && !known.has(place)) {
+    return [
+      finding({
+        level: 'warn',
+        code: 'configuration-computed',
+        place,
+        what: `The ${fact} is computed when the site runs (${shownSource(fact, source)})`,
+        remedy: 'Make sure by hand that it is right at the new host',
+      }),
+    ];
   }
-  return [...findings, ...byHand, ...siteFindings(move, site)];
+  if (!fromEnvironment || !(essential as readonly string[]).includes(fact)) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'configuration-environment',
+      place,
+      what: `The ${fact} comes from the environment; ${file} sets it to ${isSecret(fact) || value === undefined ? 'a secret' : textOf(value)}`,
+      remedy: 'If the new host sets the variable itself, change it there; that value wins',
+    }),
+  ];
 }
 
 const essential = ['name', 'user', 'password'] as const;
 
-function entriesOf(facts: NonNullable<Site['facts']>) {
-  return Object.entries(facts) as [FactName, NonNullable<(typeof facts)['name']>][];
+function entriesOf(facts: Facts) {
+  return Object.entries(facts) as [FactName, Fact][];
 }
 
 function siteFindings(move: Move, { facts, others, family, configuration }: Site): Finding[] {
@@ -168,63 +202,83 @@ export async function databaseCandidates(
   site: Site,
   likely: readonly string[],
 ): Promise<{ candidates: DatabaseCandidate[]; findings: Finding[] }> {
-  const { family, facts, configuration } = site;
+  const used = site.configuration === undefined ? undefined : candidateIn(site.facts, undefined, true);
+  if (!move.oldFiles) return { candidates: used ? [used] : [], findings: [] };
+  const others = await otherCandidates(treeOf(move.oldFiles), site, likely);
+  const real = others.filter(({ file }) => !isSample(file));
+  return {
+    candidates: [...(used ? [used] : []), ...real],
+    findings: candidateFindings(move.oldFiles.text, used?.name, real),
+  };
+}
+
+/** The database that facts name; undefined where they name none. */
+function candidateIn(
+  facts: Facts | undefined,
+  file: string | undefined,
+  used: boolean,
+): DatabaseCandidate | undefined {
+  const textIn = (fact: Fact | undefined) => (fact?.value === undefined ? undefined : textOf(fact.value));
+  const name = textIn(facts?.name);
+  if (name === undefined || !facts?.name) return undefined;
+  return {
+    file: file ?? facts.name.file,
+    name,
+    prefix: textIn(facts.prefix),
+    host: textIn(facts.host),
+    used,
+  };
+}
+
+/** What other files that look like a configuration name. */
+async function otherCandidates(
+  tree: SiteTree,
+  { family, files, others }: Site,
+  likely: readonly string[],
+): Promise<DatabaseCandidate[]> {
   const candidates: DatabaseCandidate[] = [];
-  const findings: Finding[] = [];
-  const textIn = (fact: { value: string | undefined } | undefined) =>
-    fact?.value === undefined ? undefined : textOf(fact.value);
-  const used = textIn(facts?.name);
-  if (used !== undefined && configuration !== undefined)
-    candidates.push({
-      file: facts!.name!.file,
-      name: used,
-      prefix: textIn(facts?.prefix),
-      host: textIn(facts?.host),
-      used: true,
-    });
-  if (!move.oldFiles) return { candidates, findings };
-  const tree = treeOf(move.oldFiles);
-  const copies: string[] = [];
   for (const path of likely) {
-    if (site.files.sources.get(path) !== undefined || site.others.includes(path)) continue;
+    if (files.sources.get(path) !== undefined || others.includes(path)) continue;
     const source = await readSmall(tree, path);
-    const read = source === undefined ? undefined : family.readConfiguration(oneFile(path, source))?.facts;
-    const name = textIn(read?.name);
-    if (name === undefined) continue;
-    if (!path.endsWith('.php')) copies.push(path);
-    candidates.push({
-      file: path,
-      name,
-      prefix: textIn(read?.prefix),
-      host: textIn(read?.host),
-      used: false,
-    });
+    const facts = source === undefined ? undefined : family.readConfiguration(oneFile(path, source))?.facts;
+    const candidate = candidateIn(facts, path, false);
+    if (candidate) candidates.push(candidate);
   }
-  const different = candidates.filter(one => !one.used && one.name !== used && !isSample(one.file));
-  if (different.length > 0) {
+  return candidates;
+}
+
+function candidateFindings(
+  place: string,
+  used: string | undefined,
+  others: readonly DatabaseCandidate[],
+): Finding[] {
+  const findings: Finding[] = [];
+  const different = others.filter(({ name }) => name !== used);
+  if (different[0]) {
     findings.push(
       finding({
         level: 'note',
         code: 'configuration-several',
-        place: `${move.oldFiles}/${different[0]!.file}`,
+        place: `${place}/${different[0].file}`,
         what: `Another configuration names another database (${different.map(({ name }) => name).join(', ')}); the site uses ${used ?? 'one that is not named'}`,
         remedy: 'Make sure that the dump is of the database that the site uses',
       }),
     );
   }
-  const open = copies.filter(path => !isSample(path));
+  // A server shows what is not PHP as it is.
+  const open = others.map(({ file }) => file).filter(file => !file.endsWith('.php'));
   if (open.length > 0) {
     findings.push(
       finding({
         level: 'warn',
         code: 'configuration-copy',
-        place: `${move.oldFiles}/${open[0]}`,
+        place: `${place}/${open[0]}`,
         what: `A copy of the configuration is where visitors can read it as text, with its password: ${open.slice(0, 3).join(', ')}`,
         remedy: 'Remove it from the web root, and use another password at the new host',
       }),
     );
   }
-  return { candidates: candidates.filter(one => one.used || !isSample(one.file)), findings };
+  return findings;
 }
 
 /** Whether a configuration is one that the program brings along to be filled in. */

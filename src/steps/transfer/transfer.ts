@@ -71,14 +71,10 @@ export async function transferFiles(
     if (!(await allOf(streams)).includes(true)) break;
     way = 'as one stream';
     // What a lost connection cut off is resumed.
-    const cut = [...started].filter(({ path, size }) => !sums.has(path) && size >= worthResuming);
-    await pMap(
-      cut,
-      async ({ path, size }) => {
-        const there = await to.entry(path);
-        if (there?.type === 'file' && there.size > 0 && there.size < size) begun.set(path, there.size);
-      },
-      { concurrency: to.atOnce, signal },
+    await noteBegun(
+      job,
+      [...started].filter(({ path }) => !sums.has(path)),
+      begun,
     );
     if (sums.size === before) break;
   }
@@ -100,6 +96,22 @@ export async function transferFiles(
     }
   }
   return { sums, way: sums.size > 0 && (from.far || to.far) ? way : undefined };
+}
+
+/** Notes which files are there in part, and how much of each. */
+async function noteBegun(
+  { to, signal }: TransferJob,
+  started: readonly FileEntry[],
+  begun: Map<ByteString, number>,
+): Promise<void> {
+  await pMap(
+    started.filter(({ size }) => size >= worthResuming),
+    async ({ path, size }) => {
+      const there = await to.entry(path);
+      if (there?.type === 'file' && there.size > 0 && there.size < size) begun.set(path, there.size);
+    },
+    { concurrency: to.atOnce, signal },
+  );
 }
 
 /** Waits for all, also where one fails, so that nothing continues unnoticed. */

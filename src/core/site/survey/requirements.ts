@@ -76,6 +76,8 @@ export function requirementsOf(known: KnownOfEnds): { list: Requirement[]; findi
   return { list, findings };
 }
 
+type KnownPlace = NonNullable<KnownOfEnds['place']>;
+
 type Ask = (
   what: string,
   need: string,
@@ -84,9 +86,13 @@ type Ask = (
   otherwise?: Finding,
 ) => void;
 
+/** A number that must be large enough; undefined where it is not known. */
+const reaches = (there: number | undefined, least: number) =>
+  there === undefined ? undefined : there >= least;
+
 function askPlace({ place, take }: KnownOfEnds, ask: Ask): void {
   if (!place) return;
-  const { path, writable, renames, links, freeBytes, freeFiles } = place;
+  const { path, writable } = place;
   ask(
     'files can be written',
     'yes',
@@ -100,40 +106,46 @@ function askPlace({ place, take }: KnownOfEnds, ask: Ask): void {
       remedy: 'Give this account the right to write there, or name another place',
     }),
   );
-  if (writable) {
-    ask(
-      'a folder can be renamed',
-      'yes',
-      renames ? 'yes' : 'no',
-      renames,
-      finding({
-        level: 'stop',
-        code: 'place-not-renamable',
-        place: path,
-        what: 'What is written here cannot be renamed, so that a finished site cannot be put in place at once',
-        remedy: 'Give this account the right to it, or name a folder on another file system',
-      }),
-    );
-    if (take.links > 0)
-      ask(
-        'links can be made',
-        `${take.links}`,
-        links ? 'yes' : 'no',
-        links,
-        finding({
-          level: 'warn',
-          code: 'place-without-links',
-          place: path,
-          what: `The site has ${take.links} symbolic links, and none can be created here`,
-          remedy: 'Make copies of what they lead to at the old site, or choose another host',
-        }),
-      );
-  }
+  if (writable) askRights(place, take, ask);
+  askRoom(place, take, ask);
+}
+
+function askRights({ path, renames, links }: KnownPlace, take: KnownOfEnds['take'], ask: Ask): void {
+  ask(
+    'a folder can be renamed',
+    'yes',
+    renames ? 'yes' : 'no',
+    renames,
+    finding({
+      level: 'stop',
+      code: 'place-not-renamable',
+      place: path,
+      what: 'What is written here cannot be renamed, so that a finished site cannot be put in place at once',
+      remedy: 'Give this account the right to it, or name a folder on another file system',
+    }),
+  );
+  if (take.links === 0) return;
+  ask(
+    'links can be created',
+    `${take.links}`,
+    links ? 'yes' : 'no',
+    links,
+    finding({
+      level: 'warn',
+      code: 'place-without-links',
+      place: path,
+      what: `The site has ${take.links} symbolic links, and none can be created here`,
+      remedy: 'Make copies of what they lead to at the old site, or choose another host',
+    }),
+  );
+}
+
+function askRoom({ path, freeBytes, freeFiles }: KnownPlace, take: KnownOfEnds['take'], ask: Ask): void {
   ask(
     'room for its bytes',
     sizeText(take.bytes),
     freeBytes === undefined ? undefined : sizeText(freeBytes),
-    freeBytes === undefined ? undefined : freeBytes >= take.bytes,
+    reaches(freeBytes, take.bytes),
     finding({
       level: 'stop',
       code: 'room-too-small',
@@ -146,12 +158,12 @@ function askPlace({ place, take }: KnownOfEnds, ask: Ask): void {
     'room for its files',
     `${take.files}`,
     freeFiles === undefined ? undefined : `${freeFiles}`,
-    freeFiles === undefined ? undefined : freeFiles >= take.files,
+    reaches(freeFiles, take.files),
     finding({
       level: 'stop',
       code: 'files-too-many',
       place: path,
-      what: `Only ${freeFiles} more files can be made here (inodes), the new site has ${take.files}`,
+      what: `Only ${freeFiles} more files can be created here (inodes), the new site has ${take.files}`,
       remedy: 'Leave caches out with take.files.without, or ask the host for more inodes',
     }),
   );
@@ -209,7 +221,12 @@ function askLanguage({ web, language, version, extensions, family }: KnownOfEnds
   );
 }
 
-function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): void {
+function askDatabase(known: KnownOfEnds, ask: Ask): void {
+  askServer(known, ask);
+  askDump(known, ask);
+}
+
+function askServer({ database, version }: KnownOfEnds, ask: Ask): void {
   const place = 'new.database';
   if (version.mysql !== undefined || database) {
     const seen = database && databaseVersion(database.version);
@@ -229,23 +246,26 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
       }),
     );
   }
-  if (database) {
-    const { missingRights } = database;
-    ask(
-      'rights in the database',
-      'all',
-      missingRights.length > 0 ? `not ${missingRights.join(', ')}` : 'all',
-      missingRights.length === 0,
-      finding({
-        level: 'stop',
-        code: 'database-rights-missing',
-        place,
-        what: `The database user may not ${missingRights.join(', ')}`,
-        remedy: 'Give the user all rights on this database in the host’s panel (GRANT ALL PRIVILEGES)',
-      }),
-    );
-  }
+  if (!database) return;
+  const { missingRights } = database;
+  ask(
+    'rights in the database',
+    'all',
+    missingRights.length > 0 ? `not ${missingRights.join(', ')}` : 'all',
+    missingRights.length === 0,
+    finding({
+      level: 'stop',
+      code: 'database-rights-missing',
+      place,
+      what: `The database user may not ${missingRights.join(', ')}`,
+      remedy: 'Give the user all rights on this database in the host’s panel (GRANT ALL PRIVILEGES)',
+    }),
+  );
+}
+
+function askDump({ database, dump, fits }: KnownOfEnds, ask: Ask): void {
   if (!dump) return;
+  const place = 'new.database';
   const lacking = (wanted: readonly string[], there: readonly string[] | undefined) =>
     there && wanted.filter(one => !there.includes(one));
   for (const [what, wanted, missing] of [
@@ -264,7 +284,7 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
         place,
         what: `The dump uses ${what} that the new server does not know: ${missing?.join(', ')}`,
         remedy: fits
-          ? 'Nothing needs to be done: the load puts the nearest that it has in their place, and reports them'
+          ? 'Nothing needs to be done: the load uses the nearest known ones instead, and reports them'
           : 'Dump with a compatible program, or replace them in the dump by ones that it knows',
       }),
     );
@@ -278,7 +298,7 @@ function askDatabase({ database, dump, version, fits }: KnownOfEnds, ask: Ask): 
       level: 'stop',
       code: 'packet-too-small',
       place,
-      what: `The dump's longest statement is ${sizeText(dump.longestStatement)}, the new server takes ${sizeText(database?.packet ?? 0)} at most`,
+      what: `The dump's longest statement is ${sizeText(dump.longestStatement)}, the new server accepts at most ${sizeText(database?.packet ?? 0)}`,
       remedy: 'Raise max_allowed_packet there, or dump with shorter statements',
     }),
   );

@@ -1,0 +1,203 @@
+import { mkdir, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
+import { wordpress } from '../../core/site/families/wordpress.js';
+import { type Credentials, StandinDatabase } from '../../standins/database.js';
+import { StandinDatabaseServer } from '../../standins/database-server.js';
+import { StandinDnsServer } from '../../standins/dns-server.js';
+import { StandinSftpServer } from '../../standins/hosting/sftp-server.js';
+import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.js';
+import { StandinWebSite } from '../../standins/web-site.js';
+import { DemoDatabases } from './databases.js';
+
+export const oldPlace = {
+  address: 'https://club.saltmarsh.example/site',
+  temporary: 'http://tmp-4417.oldhost.example/~club',
+  prefix: 'sr4_',
+};
+export const newAddress = 'https://saltmarshrowing.example';
+const oldDatabase = { name: 'club_old', user: 'club', password: 'o\'ld \\ pa"ss', host: 'localhost' };
+const newDatabase = {
+  name: 'saltmarsh',
+  user: 'saltmarsh',
+  password: "n€w 'row' $creek\\%",
+  host: '127.0.0.1',
+};
+
+/** The same at a real server, under names of their own. */
+const liveDatabase = {
+  old: { ...oldDatabase, name: 'able_porter_demo_old', user: 'able_porter_old' },
+  new: { ...newDatabase, name: 'able_porter_demo_new', user: 'able_porter_new' },
+};
+
+const accounts = {
+  old: { user: 'porter', password: 'ebb tide 7' },
+  new: { user: 'saltmarsh', password: 'flood tide 9' },
+};
+
+/** What the club's zone says; the TTL is the one that panels begin with. */
+const zone: StandinDnsServer['records'] = [
+  { type: 'A', name: 'club.saltmarsh.example', ttl: 14_400, data: '192.0.2.10' },
+  {
+    type: 'MX',
+    name: 'club.saltmarsh.example',
+    ttl: 14_400,
+    data: { preference: 10, exchange: 'mail.saltmarsh.example' },
+  },
+  { type: 'A', name: 'saltmarshrowing.example', ttl: 300, data: '203.0.113.7' },
+];
+
+/** The old and the new host of the demo, with everything that serves the site there. */
+export class DemoHosts {
+  readonly oldDump: string;
+  readonly newDatabase: StandinDatabase;
+  private readonly folder: string;
+  private readonly real: DemoDatabases | undefined;
+  private readonly credentials: {
+    readonly old: Credentials & { readonly host: string };
+    readonly new: Credentials;
+  };
+  private readonly oldDatabase: StandinDatabase;
+  private readonly sites: { readonly old: StandinWebSite; readonly new: StandinWebSite };
+  private readonly servers: {
+    readonly database: StandinDatabaseServer;
+    readonly dns: StandinDnsServer;
+    readonly oldFiles: StandinSftpServer;
+    readonly newFiles: StandinSftpServer;
+  };
+  private reach: Reach | undefined;
+
+  /** @param server a database server for both databases; undefined for simulated ones */
+  constructor(
+    folder: string,
+    server: { readonly url: string; readonly password: string | undefined } | undefined,
+  ) {
+    this.folder = folder;
+    this.oldDump = this.at('old-host', 'club.sql.gz');
+    const real =
+      server && new DemoDatabases(server.url, server.password, [liveDatabase.old, liveDatabase.new]);
+    this.real = real;
+    this.credentials = {
+      old: real ? { ...liveDatabase.old, host: `${real.host}:${real.port}` } : oldDatabase,
+      new: real ? { ...liveDatabase.new, host: real.host } : newDatabase,
+    };
+    this.oldDatabase = new StandinDatabase(this.credentials.old);
+    this.newDatabase = new StandinDatabase(this.credentials.new);
+    this.sites = {
+      old: new StandinWebSite(this.oldFolder, '/site', this.oldDatabase),
+      new: new StandinWebSite(this.newFolder, '', this.newDatabase),
+    };
+    this.servers = {
+      database: new StandinDatabaseServer(this.newDatabase),
+      dns: new StandinDnsServer(zone),
+      // A host that gives its accounts a shell, and one that keeps them to their files.
+      oldFiles: new StandinSftpServer(this.at('old-host'), accounts.old, true),
+      newFiles: new StandinSftpServer(this.at('new-host'), accounts.new, false),
+    };
+  }
+
+  /** Writes the old site and what waits at the new host, and serves both. */
+  async open(signal: AbortSignal): Promise<void> {
+    await writeClubFiles(this.oldFolder, oldPlace, this.credentials.old);
+    await writeClubDump(this.oldDump, oldPlace);
+    await mkdir(this.newFolder, { recursive: true });
+    await writeFile(join(this.newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
+    await this.oldDatabase.load(this.oldDump);
+    const { database, dns, oldFiles, newFiles } = this.servers;
+    this.reach = {
+      old: await this.sites.old.listen(),
+      new: await this.sites.new.listen(),
+      database: this.real?.port ?? (await database.listen()),
+      dns: await dns.listen(),
+      oldFiles: { port: await oldFiles.listen(), key: oldFiles.fingerprint },
+      newFiles: { port: await newFiles.listen(), key: newFiles.fingerprint },
+    };
+    await this.real?.make();
+    await this.real?.load(this.credentials.old.name, this.oldDump, signal);
+  }
+
+  /** Writes the sheet and the secrets of the move. @param also other addresses of the old site @returns the sheet's file */
+  async writeMove(also: readonly string[]): Promise<string> {
+    if (!this.reach) throw new Error('the hosts are not open');
+    await mkdir(this.at('move'), { recursive: true });
+    const sheet = this.at('move', 'move.yaml');
+    await writeFile(sheet, sheetOf(this.folder, also, this.reach, this.real && this.credentials.new));
+    const secrets = [
+      `NEW_DB_PASSWORD=\`${this.credentials.new.password}\``,
+      `OLD_FILES_PASSWORD='${accounts.old.password}'`,
+      `NEW_FILES_PASSWORD='${accounts.new.password}'`,
+    ];
+    await writeFile(this.at('move', '.env'), `${secrets.join('\n')}\n`, { mode: 0o600 });
+    return sheet;
+  }
+
+  /** Lets the new site use the data that was delivered; the simulated web sites read it from a dump. */
+  async serveDelivered(signal: AbortSignal): Promise<void> {
+    const finished = this.at('new-host', 'finished.sql.gz');
+    await this.real?.dump(this.credentials.new.name, finished, signal);
+    await this.newDatabase.load(finished);
+  }
+
+  /** Ends everything that listens, and removes the databases at a real server. */
+  async close(): Promise<void> {
+    const all = [this.sites.old, this.sites.new, ...Object.values(this.servers)];
+    await Promise.all(all.map(one => one.close()));
+    await this.real?.remove();
+  }
+
+  private get oldFolder(): string {
+    return this.at('old-host', 'htdocs', 'site');
+  }
+
+  private get newFolder(): string {
+    return this.at('new-host', 'htdocs');
+  }
+
+  private at(...parts: string[]): string {
+    return join(this.folder, ...parts);
+  }
+}
+
+/** Where the demo's hosts listen. */
+interface Reach {
+  readonly old: string;
+  readonly new: string;
+  readonly database: number;
+  readonly dns: string;
+  readonly oldFiles: { readonly port: number; readonly key: string };
+  readonly newFiles: { readonly port: number; readonly key: string };
+}
+
+/** @param live the new database where both are at a real server */
+function sheetOf(
+  folder: string,
+  also: readonly string[],
+  reach: Reach,
+  live: Credentials | undefined,
+): string {
+  const next = live ?? newDatabase;
+  return writeSheet({
+    openBase64: true,
+    name: 'saltmarsh',
+    oldAddress: oldPlace.address,
+    also,
+    oldReach: reach.old,
+    oldFiles: `sftp://${accounts.old.user}@127.0.0.1:${reach.oldFiles.port}/htdocs/site`,
+    oldLogin: { password: '${OLD_FILES_PASSWORD}', 'host-key': reach.oldFiles.key },
+    oldDump: live ? fromConfiguration : join(folder, 'old-host', 'club.sql.gz'),
+    newAddress,
+    newReach: reach.new,
+    newFiles: `sftp://${accounts.new.user}@127.0.0.1:${reach.newFiles.port}/htdocs`,
+    newLogin: { password: '${NEW_FILES_PASSWORD}', 'host-key': reach.newFiles.key },
+    newDump: live ? undefined : join(folder, 'new-host', 'finished.sql.gz'),
+    newServer: `mysql://${next.user}@127.0.0.1:${reach.database}/${next.name}`,
+    probe: true,
+    newPrefix: 'row_',
+    without: wordpress.without,
+    leave: [],
+    webServer: 'apache',
+    oldRecord: '192.0.2.10',
+    newRecord: '198.51.100.20',
+    resolvers: [reach.dns],
+  });
+}
