@@ -294,22 +294,18 @@ class TreeStaging {
   private findings(gone: readonly ByteString[]): Finding[] {
     const { staging, incoming, options } = this.terms;
     const findings = [
-      ...several(
-        'name-not-taken',
-        'warn',
-        incoming.place,
-        this.untellable,
-        'names cannot be sent to the new end and were left out',
-        'Rename them at the old site, or use another protocol',
-      ),
-      ...several(
-        'link-not-made',
-        'warn',
-        incoming.place,
-        this.unlinked,
-        'symbolic links cannot be made over this protocol and were left out',
-        'Use SFTP, or make copies of what they lead to',
-      ),
+      ...pathsFinding(incoming.place, this.untellable, {
+        code: 'name-not-taken',
+        level: 'warn',
+        what: 'names cannot be sent to the new end and were left out',
+        remedy: 'Rename them at the old site, or use another protocol',
+      }),
+      ...pathsFinding(incoming.place, this.unlinked, {
+        code: 'link-not-made',
+        level: 'warn',
+        what: 'symbolic links cannot be made over this protocol and were left out',
+        remedy: 'Use SFTP, or make copies of what they lead to',
+      }),
     ];
     const { compared, of } = this.readBack;
     if (compared < of) {
@@ -329,7 +325,10 @@ class TreeStaging {
         ? 'file or folder of an earlier delivery is no longer at the old site, and stays at the new one'
         : 'files and folders of an earlier delivery are no longer at the old site, and stay at the new one';
     const remedy = 'Run "able-porter deliver --mirror" to remove them';
-    return [...findings, ...several('files-gone-stay', 'note', staging.place.text, gone, what, remedy)];
+    return [
+      ...findings,
+      ...pathsFinding(staging.place.text, gone, { code: 'files-gone-stay', level: 'note', what, remedy }),
+    ];
   }
 }
 
@@ -365,16 +364,14 @@ export function differs(end: FilesEnd, there: FileEntry | undefined, wanted: Fil
   return wanted.type === 'folder' && !sameTime(end, there.mtime, wanted.mtime);
 }
 
-function several(
-  code: Finding['code'],
-  level: Finding['level'],
+/** A finding about paths, which begins with their number; none where there are none. */
+function pathsFinding(
   place: string,
   paths: readonly ByteString[],
-  what: string,
-  remedy: string,
+  { code, level, what, remedy }: Pick<Finding, 'code' | 'level' | 'what' | 'remedy'>,
 ): Finding[] {
-  if (paths.length === 0) return [];
+  if (paths[0] === undefined) return [];
   return [
-    finding({ level, code, place: `${place}/${textOf(paths[0]!)}`, what: `${paths.length} ${what}`, remedy }),
+    finding({ level, code, place: `${place}/${textOf(paths[0])}`, what: `${paths.length} ${what}`, remedy }),
   ];
 }
