@@ -27,7 +27,7 @@ export const deliver = command<Options>({
       'unpack a crate that was brought here by hand, and deliver it',
     ],
     ['deliver --mirror', 'bring a delivery up to date, and remove what the old site no longer has'],
-    ['deliver --only configuration', 'set up configuration and server files of what is there already'],
+    ['deliver --only configuration', 'update the configuration and server files of a site that is there'],
   ],
   options: argv =>
     gentleOption(byContentOption(againOption(argv)))

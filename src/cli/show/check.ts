@@ -35,7 +35,7 @@ export function compared({ files, tables, pages }: CheckResult, colors: Terminal
   const rows: string[][] = [];
   if (files) {
     const wrong = files.missing.length + files.different.length;
-    const edited = files.edited > 0 ? ` (${counted(files.edited, 'file')} fitted to the new host)` : '';
+    const edited = files.edited > 0 ? ` (${counted(files.edited, 'file')} adapted to the new host)` : '';
     rows.push([
       'files',
       count(files.compared + files.missing.length),

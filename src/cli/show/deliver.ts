@@ -40,7 +40,7 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     lines.push(
       `  configuration  ${configuration.file} – ${configuration.changed.join(', ') || 'nothing'} changed`,
     );
-  if (fitted.length > 0) lines.push(`  fitted         ${fitted.join(', ')}`);
+  if (fitted.length > 0) lines.push(`  adapted        ${fitted.join(', ')}`);
   for (const [i, n] of edits.entries()) lines.push(`  edit ${i + 1}         in ${counted(n, 'place')}`);
   for (const keepsake of keepsakes)
     lines.push(`  kept           ${keepsake}; "undo" restores it, "tidy" removes it`);
@@ -51,9 +51,9 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
 function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   if (!loaded) return [];
   const lines = [`  database       ${loaded.database} – ${loadedText(loaded)}`];
-  for (const made of loaded.made) lines.push(`                 made ${made}`);
+  for (const made of loaded.made) lines.push(`                 created ${made}`);
   for (const [what, n] of Object.entries(loaded.fitted))
-    lines.push(`                 fitted: ${what} (${counted(n, 'time')})`);
+    lines.push(`                 adapted: ${what} (${counted(n, 'time')})`);
   lines.push(...showEdits(loaded.edits));
   if (loaded.keepsake !== undefined)
     lines.push(

@@ -129,7 +129,7 @@ function proofSection({ check, deliver }: StepResults, steps: readonly ReportedS
       ...files.missing.map(path => ['missing', path]),
       ...files.different.map(path => ['different', path]),
     ];
-    const whole = `${counted(files.compared, 'file')} compared by checksum: ${count(files.equal)} equal, ${count(files.edited)} fitted to the new host, ${count(files.different.length)} different, ${count(files.missing.length)} missing`;
+    const whole = `${counted(files.compared, 'file')} compared by checksum: ${count(files.equal)} equal, ${count(files.edited)} adapted to the new host, ${count(files.different.length)} different, ${count(files.missing.length)} missing`;
     parts.push(html`<p>${whole}.</p>`);
     if (wrong.length > 0) parts.push(table(['', 'file'], wrong));
   }
