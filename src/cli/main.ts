@@ -74,5 +74,5 @@ const parser = yargs(words)
 try {
   await parser.parseAsync();
 } catch {
-  // Told by fail() above.
+  // fail() above has reported it.
 }

@@ -13,7 +13,7 @@ export interface SeenCertificate {
 const patience = 10_000;
 
 /**
- * Looks at the certificate that a server shows, whether it can be trusted or not. Nothing is asked of it.
+ * Looks at the certificate that a server shows, whether it can be trusted or not. No request is sent.
  * @param name the host that the certificate is to be for
  * @throws an Error of the network when no TLS connection comes about in ten seconds
  */

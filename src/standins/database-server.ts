@@ -23,7 +23,7 @@ const usual: ServerNature = {
   skew: 0,
 };
 
-/** What a client shows to be let in. */
+/** The credentials that a client sends. */
 interface Said {
   readonly user: string;
   readonly database: string;

@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { digestOf, type JournalRecord, readJournal, stateOf } from '../../src/core/journal.js';
 
-test('the journal says where a step stands, past a line cut short, undo and tidy', () => {
+test('the journal shows the state of a step, past a truncated line, undo and tidy', () => {
   const line = (record: Partial<JournalRecord>) => JSON.stringify({ at: 't', ...record });
   const text = [
     line({ step: 'pack', event: 'done' }),

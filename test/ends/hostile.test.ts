@@ -80,7 +80,7 @@ test('whatever a server lists, only plain names below the folder are taken', asy
   assert.ok(!overFtp.some(path => path.includes('\n')));
 });
 
-test('a link that is taken away while its folder is listed takes nothing else with it', async () => {
+test('a link that is removed while its folder is listed removes nothing else', async () => {
   let asked = 0;
   const attrs = (mode: number) => ({ mode, size: 1, mtime: 0 });
   const sftp = {

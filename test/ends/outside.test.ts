@@ -45,7 +45,7 @@ test('a resolver gives records with their TTLs, over a connection where they do 
   await assert.rejects(resolver.records('club.example', 'A', aborted), /enough/);
 });
 
-test('a database server says what it is; wrong credentials and names are told apart', async t => {
+test('a database server says what it is; wrong credentials and wrong names differ', async t => {
   const database = new StandinDatabase({ name: 'my_db', user: 'u', password: "p'w" });
   const server = new StandinDatabaseServer(database, { skew: -900 });
   const port = await server.listen();
@@ -86,7 +86,7 @@ test('what was tried out at a place is gone afterwards, also where it could not 
   assert.deepEqual(readdirSync(root), []);
 });
 
-test('certificates are told as browsers would: by themselves, expired, for another name, ending soon', async t => {
+test('certificates are judged as browsers do: self-signed, expired, for another name, ending soon', async t => {
   if (!needs(t, 'openssl')) return;
   const root = folder(t);
   const at = (name: string) => join(root, name);

@@ -27,7 +27,7 @@ const listing = (path: string) =>
 
 const from = ['--from', 'https://club.saltmarsh.example/site', '--to', 'https://saltmarshrowing.example'];
 
-test('a dump by itself that cannot be rewritten: a clear error, its exit code, nothing written', async t => {
+test('a dump alone that cannot be rewritten: a clear error, its exit code, nothing written', async t => {
   const root = folder(t);
   await makeClub(root);
   const packed = readFileSync(join(root, 'old/club.sql.gz'));

@@ -56,7 +56,7 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
   assert.ok(existsSync(join(foreign, 'mine')));
 });
 
-test('a dump by itself: file, pipe and dry run agree, and the output is rewritten once', async t => {
+test('a dump alone: file, pipe and dry run agree, and the output is rewritten once', async t => {
   const root = folder(t);
   await makeClub(root);
   const dump = join(root, 'old/club.sql.gz');

@@ -38,7 +38,7 @@ function treeOf(root: string): Record<string, string> {
 
 const json = (text: string) => JSON.parse(text);
 
-test('a whole move: done once, gone on with, checked, undone, done again and tidied', async t => {
+test('a whole move: done once, resumed, checked, undone, done again and tidied', async t => {
   const root = folder(t);
   const move = await makeClub(root);
   const old = join(root, 'old/site');
@@ -190,7 +190,7 @@ test('a changed sheet or input makes a step stale, and only what changed is done
   assert.ok(!readdirSync(join(root, 'new')).some(name => name.startsWith('.')));
 });
 
-test('what a broken-off delivery left of another crate is not delivered, and no part of a password is shown', async t => {
+test('what an interrupted delivery left of another crate is not delivered, and no part of a password is shown', async t => {
   const root = folder(t);
   const move = await makeClub(root);
   const config = join(root, 'old/site/wp-config.php');

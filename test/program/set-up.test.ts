@@ -34,7 +34,7 @@ async function makeRichClub(t: TestContext, configure: string): Promise<{ root: 
 
 const read = (...path: string[]) => readFileSync(join(...path), 'utf8');
 
-test('setting up is shown as a difference without secrets, carried out, repeated without harm, and taken back', async t => {
+test('setting up is shown as a difference without secrets, carried out, repeated without harm, and undone', async t => {
   const { root, move } = await makeRichClub(
     t,
     '{ fresh-keys: true, search-engines: hide, maintenance: "on" }',
@@ -99,7 +99,7 @@ test('setting up is shown as a difference without secrets, carried out, repeated
   assert.deepEqual(readdirSync(join(root, 'new')), []);
 });
 
-test('at a site that was carried there by hand, only its configuration is set up, and undo puts it back', async t => {
+test('at a site that was copied by hand, only its configuration is updated, and undo restores it', async t => {
   const { root, move } = await makeRichClub(t, '{ search-engines: show }');
   mkdirSync(join(root, 'new'), { recursive: true });
   renameSync(join(root, 'old/site'), join(root, 'new/htdocs'));

@@ -131,7 +131,7 @@ for (const tls of ['none', 'explicit'] as const) {
   });
 }
 
-test('the line is cut again and again over FTP: it goes on, and the tree is the same', {
+test('the line is cut again and again over FTP: the transfer resumes, and the tree is the same', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
@@ -167,7 +167,7 @@ test('the line is cut again and again over FTP: it goes on, and the tree is the 
   assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
 });
 
-test('a part of a file is gone on with where the server lets it, and the whole sent where it does not', async t => {
+test('a partial file is resumed where the server allows it, and sent whole where it does not', async t => {
   if (!needs(t, ...programs)) return;
   for (const tls of ['none', 'implicit'] as const) {
     const root = folder(t);

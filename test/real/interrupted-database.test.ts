@@ -82,7 +82,7 @@ configure: { title: Moved, switch-off: ["cache*"] }
   return { database, step, operations, wanted, now: () => contents(database, `${label}_rough`), old };
 }
 
-test(`killed ${times} times while it takes, loads and sets right: the same rows, nothing doubled`, {
+test(`killed ${times} times while it takes, loads and edits: the same rows, nothing doubled`, {
   timeout: 1_200_000,
 }, async t => {
   if (!needs(t, ...programs)) return;

@@ -103,7 +103,7 @@ take: { database: { routines: true, events: true } }
   assert.equal(comparable(database.dump('types_new')), before);
 });
 
-test('a whole move of the CMS over SFTP, both databases by way of SSH, ends with the CMS answering from the new one', {
+test('a whole move of the CMS over SFTP, both databases through SSH, ends with the CMS answering from the new one', {
   timeout: 1_200_000,
 }, async t => {
   if (!needs(t, ...cmsPrograms, '/usr/sbin/sshd', 'ssh-keygen')) return;
@@ -296,7 +296,7 @@ new: { address: https://new.example, database: { dump: new/finished.sql.gz, part
   assert.deepEqual(different.map((one: { table: string }) => one.table).sort(), ['wide', 'zero']);
 });
 
-test('room is made with an administrator’s credentials; without them it is told how, and nothing is changed', {
+test('room is made with an administrator’s credentials; without them the statements are printed, and nothing is changed', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
@@ -351,7 +351,7 @@ new: { address: https://new.example, database: { server: "mysql://club%20user@${
   assert.equal(again.code, 0, again.stdout + again.stderr);
 });
 
-test('what is wrong with a database is told with its place and remedy, and changes nothing', {
+test('what is wrong with a database is reported with its place and remedy, and changes nothing', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
@@ -467,7 +467,7 @@ test('what is wrong with a database is told with its place and remedy, and chang
   assert.ok(!existsSync(join(root, 'new-site')));
 });
 
-test('a table that crashed, and a server whose disk is full, are told as what they are', {
+test('a crashed table and a full disk of the server are reported as such', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;

@@ -33,7 +33,7 @@ function make(database: OwnDatabase, name: string): void {
   );
 }
 
-test('a live database is rewritten as its dump is, to the byte, and put back', {
+test('a live database is rewritten as its dump is, to the byte, and restored', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
@@ -76,7 +76,7 @@ test('a live database is rewritten as its dump is, to the byte, and put back', {
   assert.equal(withoutKeyless(rows('live')), withoutKeyless(before));
 });
 
-test('killed at random moments and run again, a live database ends the same, and is put back the same', {
+test('killed at twelve points and run again, a live database ends the same, and is restored the same', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;
@@ -111,7 +111,7 @@ test('killed at random moments and run again, a live database ends the same, and
   assert.equal(rows(), before);
 });
 
-test('a row that somebody changes meanwhile, and one that no longer fits, are left and told', {
+test('a row that somebody changes meanwhile, and one that no longer fits, are left and reported', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, ...programs)) return;

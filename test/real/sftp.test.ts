@@ -244,7 +244,7 @@ for (const [how, restricted, sessions] of [
   ['with a shell, one thing at once on a connection', false, 1],
   ['without a shell', true, 20],
 ] as const) {
-  test(`the line is cut again and again ${how}: it goes on, and the tree is the same`, {
+  test(`the line is cut again and again ${how}: the transfer resumes, and the tree is the same`, {
     timeout: 600_000,
   }, async t => {
     if (!needs(t, ...programs)) return;

@@ -414,6 +414,6 @@ for (const [i, [found, change]] of situations.entries()) {
   });
 }
 
-test('every code that is told before anything moves has a situation', () => {
+test('every code that is reported before anything moves has a situation', () => {
   assert.ok(new Set(situations.flatMap(([found]) => found)).size >= 60);
 });

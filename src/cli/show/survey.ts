@@ -43,7 +43,7 @@ function showRequirements(requirements: readonly Requirement[], colors: Colors):
   const marks = {
     yes: colors.green('yes'),
     no: colors.bold(colors.red('NO')),
-    unknown: colors.dim('not asked'),
+    unknown: colors.dim('not tested'),
   };
   const shown = requirements.map(({ what, need, found, met }) => [
     marks[met],

@@ -79,7 +79,7 @@ export class Terminal {
       );
   }
 
-  /** The live line goes away, so that what follows stands alone. */
+  /** Clears the progress line, so that what follows is on lines of its own. */
   endBar(): void {
     this.bar?.stop();
   }

@@ -75,7 +75,7 @@ export class Workbench {
   /** The memory, as other threads can be given it, and as bytes. */
   readonly shared: SharedMemory;
   readonly memory: Buffer;
-  /** Where the piece of a buffer lies that was asked for last. */
+  /** The offset of the piece of a buffer that was copied last. */
   piece: number;
   /** Where pieces of buffers are put that are elsewhere, and pieces of strings. */
   private readonly pieces: number;
@@ -85,7 +85,7 @@ export class Workbench {
   readonly addresses: number;
   readonly anchors: number;
   readonly edits: number;
-  /** Where lies what edits put, and where a piece goes with its edits carried out. */
+  /** The offsets of what edits insert, and of the edited piece. */
   readonly puts: number;
   readonly spliced: Buffer;
   /** Where patterns and what is found of them are kept, and where that ends. */

@@ -12,7 +12,7 @@ type Headers = Readonly<Record<string, string | readonly string[] | undefined>>;
 
 /**
  * Reads who answered from the headers of an answer. What is between is reported by what its headers are for (RFC 9110
- * `Via`, RFC 9111 `Age`, RFC 9211 `Cache-Status`, and whatever else speaks of a cache, an edge or a proxy).
+ * `Via`, RFC 9111 `Age`, RFC 9211 `Cache-Status`, and other headers that name a cache, an edge or a proxy).
  */
 export function readServerHeaders(headers: Headers): ServerHeaders {
   const one = (name: string) => {

@@ -22,7 +22,7 @@ const beyond = 16;
 /** So many places at least have room at a time. */
 const placesAtOnce = 4096;
 
-/** Where in the memory lies what another thread needs that finds the patterns beforehand. */
+/** The offsets in memory of what another thread needs to find the patterns ahead. */
 export interface PlacesAhead {
   readonly table: number;
   /** Where the progress of the last search is. */
@@ -41,7 +41,7 @@ export class ManySearch {
   private readonly lengths: readonly number[];
   private readonly longest: number;
   private readonly table: Buffer;
-  /** How many places another thread found beforehand in a block, and where in the memory they are. */
+  /** How many places another thread has found ahead in a block, and their offset in memory. */
   private ahead: { readonly block: Buffer; readonly places: number; readonly count: number } | undefined;
   /** A buffer whose places lie where the workbench keeps anchors. */
   private known: { readonly bytes: Uint8Array; readonly count: number } | undefined;
@@ -62,7 +62,7 @@ export class ManySearch {
     const { bench } = this;
     const isString = typeof text === 'string';
     if (this.known && this.known.bytes === text && !bench.take(bench.anchors, this)) {
-      // One that was found beforehand may end after these bytes.
+      // One that was found ahead may end after these bytes.
       this.give(bench.anchors, this.known.count, 0, (at, pattern) => {
         if (at + this.lengths[pattern]! <= text.length) take(at, pattern);
       });

@@ -194,7 +194,7 @@ export class RowLexer {
   }
 
   /**
-   * Goes on to the next stop.
+   * Continues to the next stop.
    * @param quietUntil literals that end not after it are skipped, where anchors are not known
    * @param ending whether the window is the last one
    * @param passing an offset at which no delimiter is seen

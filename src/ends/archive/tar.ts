@@ -10,7 +10,7 @@ import type { FilesEnd } from '../files/files-end.js';
 import { LocalFiles } from '../files/local.js';
 import type { Crate, CrateManifest } from '../move-folder/crate.js';
 
-/** Where the content of files lies whose names are not UTF-8 and cannot be in a POSIX tar: by checksum. */
+/** The folder for files whose names are not UTF-8 and cannot be in a POSIX tar; they are named by checksum. */
 const byChecksum = 'files.by-checksum';
 
 /** The lists of the crate and the folder that each is of. */

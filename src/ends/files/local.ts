@@ -116,7 +116,7 @@ export class LocalFiles implements FilesEnd {
         await writeFile(at, content, like, from);
       } catch (error) {
         const { code } = error as NodeJS.ErrnoException;
-        // Anew, never through a link or into a file that is there. Asking first would cost every file two calls.
+        // A new file, never through a link or into one that is there. Checking first would cost two calls for each file.
         if (code === 'EEXIST') await rm(at, { force: true });
         else if (code === 'ENOENT') makeFolders(at.subarray(0, at.lastIndexOf('/')));
         else throw error;

@@ -19,7 +19,7 @@ export interface FtpLogin {
 }
 
 const patience = 20_000;
-/** Many hosts let in no more than this many at once; where a host lets in fewer, it says so and fewer are used. */
+/** Many hosts accept no more connections than this at once; where a host refuses more, fewer are used. */
 const connections = 8;
 
 /** Whether an error is a server's refusal. (What speaks the protocol is loaded only when a place is reached by it.) */

@@ -53,7 +53,7 @@ export class RemoteFileWriter {
 
   private async open(sftp: SFTPWrapper): Promise<Buffer> {
     if (this.handle?.sftp === sftp) return this.handle.handle;
-    // Anew, never through a link or into a file that is there; after a lost connection, into our own.
+    // A new file, never through a link or into one that is there; after a lost connection, into our own.
     const again = this.handle !== undefined || this.offset > 0;
     const opening = (flags: 'wx' | 'r+') =>
       call<Buffer>(done => sftp.open(this.path, flags, { mode: 0o600 } as Attributes, done));

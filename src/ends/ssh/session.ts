@@ -86,7 +86,7 @@ export class SshSession {
     return (await this.connected()).forwardSocket(path);
   }
 
-  /** Whether the account may run a shell, and whether a program that can do what is asked of it is there. */
+  /** Whether the account may run a shell, and whether it has a program that can do what is needed. */
   async has(program: Program): Promise<boolean> {
     this.programs ??= this.programsOf(this.run(asking));
     return (await this.programs).has(program);

@@ -37,7 +37,7 @@ export abstract class HostServer {
     await closed;
   }
 
-  /** Speaks with who was let in. */
+  /** Serves a connection that was accepted. */
   protected abstract meet(socket: Socket): void;
 
   protected turnAway(socket: Socket): void {

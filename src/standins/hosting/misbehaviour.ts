@@ -25,7 +25,7 @@ export class Misbehaviour {
   private inside = 0;
   private readonly open = new Set<Socket>();
 
-  /** Counts a connection; gives whether it is let in. */
+  /** Counts a connection. @returns whether it is accepted */
   admits(socket: Socket): boolean {
     this.seen++;
     if (this.refuse.has(this.seen) || this.inside >= this.most) return false;

@@ -12,7 +12,7 @@ import { runCommand } from './shell.js';
 const { STATUS_CODE } = ssh.utils.sftp;
 
 /**
- * An SSH server that simulates that of a host, on a free loopback port: one account, let in by its password, whose file
+ * An SSH server that simulates that of a host, on a free loopback port: one account with a password, whose file
  * system is a folder of this machine. It speaks SFTP; with a shell it also does what the few commands do that transferring
  * files uses. Nothing is run.
  */

@@ -57,7 +57,7 @@ export async function transferFiles(
   const left = () => ordered.filter(({ path }) => !sums.has(path) && !begun.has(path));
   // Computed while the stream passes: a file that changes meanwhile differs from it either way.
   const sumsAhead = left().length >= fewest ? checksumsAhead(from, ordered, signal) : undefined;
-  // Its error is heard of below.
+  // Its error is handled below.
   sumsAhead?.catch(() => {});
   let way: TransferMethod = 'file by file';
   while (left().length >= fewest) {

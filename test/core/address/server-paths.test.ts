@@ -3,7 +3,7 @@ import { test } from 'node:test';
 import { SeenFolders } from '../../../src/core/address/server-paths.js';
 import { wordpress } from '../../../src/core/site/families/wordpress.js';
 
-test('folders on a server are told from addresses, links and other paths', () => {
+test('folders on a server are distinguished from addresses, links and other paths', () => {
   const seen = (text: string) => {
     const folders = new SeenFolders(wordpress.landmark);
     folders.window(text);

@@ -54,7 +54,7 @@ async function findingsOn(place: string, paths: readonly ByteString[]): Promise<
   return findings.map(({ code, place: at }) => `${code} ${at}`);
 }
 
-test('names that may not arrive are told: clashing, too long, refused by Windows', async () => {
+test('names that may not arrive are reported: clashing, too long, refused by Windows', async () => {
   const of = (...paths: string[]) => findingsOn('/site', paths.map(bytesOfText));
   assert.deepEqual(await of('a/Readme', 'a/readme', 'b/readme', 'é', 'plain'), [
     'names-clash /site/a/Readme',
@@ -69,7 +69,7 @@ test('names that may not arrive are told: clashing, too long, refused by Windows
   assert.deepEqual(await findingsOn('/s', [asBytes('\xe9')]), []);
 });
 
-test('of a hundred thousand names just those are told that clash', async () => {
+test('of a hundred thousand names just those are reported that clash', async () => {
   const names = Array.from({ length: 100_000 }, (_, i) => bytesOfText(`folder ${i % 97}/file ${i}`));
   assert.deepEqual(await findingsOn('/site', names), []);
   assert.deepEqual(await findingsOn('/site', [...names, bytesOfText('folder 5/FILE 5')]), [

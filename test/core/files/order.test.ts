@@ -83,7 +83,7 @@ test('what is asked for ahead is there before its turn, its error comes in its t
   assert.equal(did.at(-1), 'ended');
 });
 
-test('a tree is listed in the order of its paths, without what is skipped or taken away meanwhile', async () => {
+test('a tree is listed in the order of its paths, without what is skipped or removed meanwhile', async () => {
   await fc.assert(
     fc.asyncProperty(paths, fc.nat(), fc.nat(), async (leaves, skipped, removed) => {
       const folders = new Set<string>();

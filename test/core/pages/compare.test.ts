@@ -45,7 +45,7 @@ test('what differs on a page is said', () => {
   }
 });
 
-test('a page that is not there is told apart from one that the old site did not have either', () => {
+test('a missing page differs from one that the old site did not have either', () => {
   assert.equal(compare({ status: 404 }).verdict, 'missing');
   assert.equal(compare({ status: 500 }, { status: 404 }).verdict, 'old fails too');
   assert.equal(compare({}, { status: 404 }).verdict, 'same');

@@ -83,7 +83,7 @@ test('a long text is searched in pieces, and nothing at their edges is missed', 
   }
 });
 
-test('what was found in a block beforehand is told of its parts, and of those that begin before it', t => {
+test('what was found in a block ahead is known of its parts, and of those that begin before it', t => {
   const block = bench.incoming.take()![0]!;
   t.after(() => bench.incoming.giveBack());
   fc.assert(

@@ -32,7 +32,7 @@ test('a good sheet is read, with defaults and variables', () => {
   assert.equal(readSheet(`${good}take: { files: false }\n`, 'move.yaml', () => 'x').take.files, false);
 });
 
-test('five mistakes are told at once, each with its line', () => {
+test('five mistakes are reported at once, each with its line', () => {
   const bad = `name: my club
 old:
   adress: https://old.example
@@ -60,7 +60,7 @@ rewrite:
   assert.match(mistakes[3]![2], /query or a fragment/);
 });
 
-test('what is missing, unset or not YAML is told with its line', () => {
+test('what is missing, unset or not YAML is reported with its line', () => {
   assert.deepEqual(
     mistakesOf('old: {}\nnew: { address: https://n.example }\n').map(([line, key, what]) => [
       line,

@@ -94,7 +94,7 @@ test('how a dump is cut into chunks makes no difference', () => {
   assert.equal(rewrite(dump, everyByte, { rules, prefix }).text, whole);
 });
 
-test('blocks that are worked on where they lie give the same, with much room before them or with little', () => {
+test('blocks that are edited in place give the same, with much room before them or with little', () => {
   const long = `'https://old.example/site${'x'.repeat(150_000)}'`;
   const rows = Array.from({ length: 4000 }, (_, i) => `(${i},'see https://old.example/site/${i}')`);
   const text = `${dump}INSERT INTO \`sr4_posts\` VALUES ${rows.join()},(1,${long}),${rows.join()};\n`;
@@ -140,7 +140,7 @@ test('long literals are followed wherever the dump is cut, whatever lay in memor
   }
 });
 
-test('every literal is shown whole, whatever backslashes and quotes stand in it and at its end', () => {
+test('every literal is shown whole, whatever backslashes and quotes it contains', () => {
   const run = fc.oneof(
     fc.nat(140).map(length => 'x'.repeat(length)),
     fc.nat(70).map(length => '\\'.repeat(length)),
@@ -283,7 +283,7 @@ test('figures of a dry run are those of the real run', () => {
   assert.deepEqual(dry.tally.all(), rewrite(dump, [], { rules, prefix }).rewriter.tally.all());
 });
 
-test('an address outside of rows is counted where it stands', () => {
+test('an address outside of rows is counted where it is', () => {
   const text =
     "CREATE TABLE t (a varchar(9) DEFAULT 'https://old.example/site');\nINSERT INTO t VALUES ('x');";
   const { rewriter } = rewrite(text, [], { rules });
@@ -291,7 +291,7 @@ test('an address outside of rows is counted where it stands', () => {
   assert.deepEqual([place?.column, place?.left], ['CREATE TABLE', 1]);
 });
 
-test('a statement on rows tells its table, so that a load that is broken off can put all of it in anew', () => {
+test('a statement on rows names its table, so that an interrupted load can fill it again', () => {
   const seen: string[] = [];
   const reader = new DumpStatements(bench, 1000, ({ kind, table }) => seen.push(`${kind} ${table}`));
   reader.push(

@@ -56,7 +56,7 @@ test('a table’s columns are read, not its keys', () => {
   });
 });
 
-test('prefixes are those under which all core tables stand', () => {
+test('prefixes are those that all core tables have', () => {
   const tables = [
     'wp_options',
     'wp_posts',

@@ -44,7 +44,7 @@ test('streams that were begun with are used first, a dead one is not, and those 
   assert.ok(started[4]!.destroyed && started[5]!.destroyed);
 });
 
-test('checksums are asked of the faster program where it is there, but not of names that break its lines', async () => {
+test('checksums come from the faster program where it exists, but not of names that break its lines', async () => {
   const sumOf = (path: string) => createHash('sha256').update(path).digest('hex');
   const plain = ['a', 'b c', 'unread', '\xe9'];
   const broken = ['new\nline', 'back\\slash'];

@@ -60,7 +60,7 @@ function makeTree(root: string, links: boolean): void {
 const withoutTimes = (tree: string[]) => tree.map(line => line.replace(/ 1[4567]\d{8}(?= |$)/, ''));
 
 for (const kind of kinds) {
-  test(`over ${kind}: a tree goes whole, only what changed goes again, and undo gives back what stood there`, async t => {
+  test(`over ${kind}: a tree goes whole, only what changed goes again, and undo restores what was there`, async t => {
     const root = folder(t);
     const at = (...parts: string[]) => join(root, ...parts);
     const isSftp = kind.startsWith('sftp');
@@ -145,7 +145,7 @@ for (const kind of kinds) {
     assert.deepEqual(trees[0], trees[1]);
   });
 
-  test(`over ${kind}: a full host and a host that lies about sizes are told as what they are`, async t => {
+  test(`over ${kind}: a full host and a host that lies about sizes are reported as such`, async t => {
     const root = folder(t);
     const at = (...parts: string[]) => join(root, ...parts);
     makeTree(at('old/site'), false);
@@ -175,7 +175,7 @@ for (const kind of kinds) {
   });
 }
 
-test('a file that grew is taken whole, also after a pack that was broken off before its turn', async t => {
+test('a file that grew is taken whole, also after a pack that was interrupted before its turn', async t => {
   const root = folder(t);
   const at = (...parts: string[]) => join(root, ...parts);
   makeTree(at('old/site'), true);
@@ -201,7 +201,7 @@ test('a file that grew is taken whole, also after a pack that was broken off bef
     );
 });
 
-test('where listing takes long, files are taken before all are listed, and that there are more is told', async t => {
+test('where listing takes long, files are taken before all are listed, and progress says that there are more', async t => {
   const root = folder(t);
   const at = (...parts: string[]) => join(root, ...parts);
   mkdirSync(at('old/site/a'), { recursive: true });
@@ -256,7 +256,7 @@ test('a file that came whole, and had not got its time when the pack was killed,
   }
 });
 
-test('files that lay whole at the new end, but without mode or time, when a delivery was broken off get them', async t => {
+test('files that were whole at the new end, but without mode or time, when a delivery was interrupted get them', async t => {
   for (const kind of ['sftp with a shell', 'sftp', 'ftp'] as const) {
     const root = folder(t);
     const at = (...parts: string[]) => join(root, ...parts);
@@ -421,7 +421,7 @@ test('a password is given where the host asks for it in its own words, and FTP g
   assert.deepEqual(treeOf(at('new/site')), treeOf(at('old/site')));
 });
 
-test('a far side that answers no more is noticed, waited for and gone on with', {
+test('a remote host that stops answering is noticed, waited for, and its files are resumed', {
   timeout: 120_000,
 }, async t => {
   const root = folder(t);
@@ -484,7 +484,7 @@ test('a host that resets connections in their first moment is tried again', asyn
   assert.deepEqual(readdirSync(run.move.crate.at('files')), readdirSync(join(root, 'host/site')));
 });
 
-test('read back in part: what is cut short is found by its size, and the sample is told', async t => {
+test('read back in part: a truncated file is found by its size, and the sample is reported', async t => {
   const root = folder(t);
   const at = (...parts: string[]) => join(root, ...parts);
   makeTree(at('old'), false);
@@ -509,7 +509,7 @@ test('read back in part: what is cut short is found by its size, and the sample 
   assert.deepEqual(treeOf(at('new/site')), treeOf(at('old')));
 });
 
-test('checksums that fail while files pass are told when these have passed', async t => {
+test('checksums that fail while files pass are reported when these have passed', async t => {
   const root = folder(t);
   mkdirSync(join(root, 'old'));
   for (let i = 0; i < 20; i++) writeFileSync(join(root, 'old', `${i}`), `${i}`);

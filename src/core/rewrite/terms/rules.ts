@@ -45,7 +45,7 @@ export interface Rules {
 export interface RuleOptions {
   /** Whether mail addresses at an old host move too. */
   readonly mail?: boolean;
-  /** Whether an old host that stands alone moves too. */
+  /** Whether an old host without a scheme is rewritten too. */
   readonly bareHosts?: boolean;
   /** Whether the lengths of damaged serialized values are corrected where they follow without doubt. */
   readonly mend?: boolean;

@@ -1,6 +1,6 @@
 import type { PrefixedData } from '../../rewrite/terms/prefix.js';
 
-/** What a family knows of the columns of its tables. It stands apart from the families, for a dump is rewritten without them. */
+/** What a family knows of the columns of its tables. It is separate from the families because a dump is rewritten without loading them. */
 export interface FamilyColumns {
   /** How the table prefix is written into data. */
   readonly prefixed: readonly PrefixedData[];

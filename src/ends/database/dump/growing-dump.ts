@@ -20,8 +20,8 @@ export class GrowingDump {
   }
 
   /**
-   * Goes on with what an earlier run left, where the whole pieces that it noted are what the file begins with; begins
-   * again otherwise, with no bytes.
+   * Resumes what an earlier run left, if the file begins with the whole pieces that it noted; otherwise starts again
+   * with an empty file.
    */
   static open(file: string, noted?: CratePart): Promise<GrowingDump> {
     return whileDoing(`Writing ${file}`, async () => {

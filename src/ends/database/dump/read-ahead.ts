@@ -20,7 +20,7 @@ const worthwhile = 64 << 20;
 
 /**
  * The bytes of a file, through blocks: one is filled while another is worked on.
- * @param search what is looked for in all of it; in a long file another thread does so beforehand
+ * @param search what is looked for in all of it; in a long file another thread does so ahead
  */
 export async function* blocksOf(
   bench: Workbench,
@@ -164,7 +164,7 @@ class AheadThread {
   }
 }
 
-/** Where the thread's program lies, which is built with the whole program. */
+/** The thread's program, which is built with the whole program. */
 function threadFile(): URL {
   const above = import.meta.url.endsWith('.ts') ? '../../../../dist' : '..';
   return new URL(`${above}/ends/database/dump/read-ahead-thread.js`, import.meta.url);

@@ -7,8 +7,8 @@ const ownBlocks = 4;
 
 /**
  * A file that is written as its bytes come, past the system's cache where that can be done: the disk takes blocks from
- * where they lie while the next are filled. By way of the cache every byte is copied once more, and what the cache has
- * gathered keeps everybody waiting when it must go to the disk. It has the same face as `PassingOn`.
+ * where they lie while the next are filled. Through the cache every byte is copied once more, and what the cache has
+ * gathered keeps everybody waiting when it must go to the disk. It has the same methods as `PassingOn`.
  */
 export class DirectFile {
   private readonly bench: Workbench;
@@ -117,7 +117,7 @@ export class DirectFile {
     this.isShared = true;
   }
 
-  /** Goes on in a block of its own, where what comes next would change what may still be read. */
+  /** Continues in a block of its own where the next bytes would change what may still be read. */
   private keepApart(): void {
     if (!this.isShared) return;
     const { block, used } = this;

@@ -23,7 +23,7 @@ async function provision(session: DatabaseSession, { name, user, password }: New
   const isMariaDb = /mariadb/i.test((await session.value(sql`SELECT VERSION()`)) ?? '');
   refuseLongNames({ name, user }, isMariaDb);
   const self = (await session.value(sql`SELECT CURRENT_USER()`)) ?? '';
-  // Who is let in from where the administrator is, is let in as the site's user.
+  // The site's user may connect from where the administrator connects from.
   const account = sql`${literal(user)}@${literal(self.slice(self.lastIndexOf('@') + 1))}`;
   const there = await session.rows(sql`SHOW DATABASES LIKE ${literal(escapedPattern(name))}`);
   if (there.length === 0) {

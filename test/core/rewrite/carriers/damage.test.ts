@@ -80,7 +80,7 @@ const writings: Record<string, (text: string) => string> = {
 };
 
 for (const [name, write] of Object.entries(writings)) {
-  test(`an address in Base64 is told, and rewritten when asked (${name})`, () => {
+  test(`an address in Base64 is reported, and rewritten when asked (${name})`, () => {
     fc.assert(
       fc.property(nested, fc.constantFrom('', 'data:;base64,', 'x="'), (value, before) => {
         const inBase64 = (bytes: string) =>
@@ -102,7 +102,7 @@ for (const [name, write] of Object.entries(writings)) {
   });
 }
 
-test('Base64 is opened where a path stands before it, inside a serialized value, and not where it is none', () => {
+test('Base64 is opened where a path is before it, inside a serialized value, and not where it is none', () => {
   const packed = (text: string) => Buffer.from(text).toString('base64');
   const path = (address: string) => asBytes(`see /track/${packed(`${address}/a?b=c`)} now`);
   assert.equal(rewrite(path(old), { openBase64: true }).value, path(next));

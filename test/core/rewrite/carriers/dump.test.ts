@@ -70,7 +70,7 @@ const cell = fc.oneof(
 );
 
 for (const [name, write] of Object.entries(writings)) {
-  test(`a literal comes out as its value rewritten by itself, with the same counts (${name})`, () => {
+  test(`a literal comes out as its value rewritten alone, with the same counts (${name})`, () => {
     fc.assert(
       fc.property(fc.array(cell, { minLength: 1, maxLength: 4 }), cells => {
         const seen = new Tally().at('t', 'column 1');

@@ -115,7 +115,7 @@ test('internationalised hosts are found and written in Unicode and in punycode',
   );
 });
 
-test('a path stands for a link only where HTML, CSS or JSON puts one', () => {
+test('a path is a link only where HTML, CSS or JSON puts one', () => {
   for (const text of [
     'see /site/a',
     'a/site/b',
@@ -260,7 +260,7 @@ const { value: nested } = fc.letrec<{ value: Both }>(tie => ({
   ),
 }));
 
-test('serialized values at any depth come out as if rewritten and serialized anew', () => {
+test('serialized values at any depth come out as if rewritten and serialized again', () => {
   fc.assert(
     fc.property(nested, ({ before, after }) => {
       assert.equal(rewrite(textOf(encodeSerialized(before))).text, textOf(encodeSerialized(after)));
@@ -307,7 +307,7 @@ test('any bytes around an address do no harm: only the match changes', () => {
   );
 });
 
-test('damaged serialized values are left byte for byte and told', () => {
+test('damaged serialized values are left byte for byte and reported', () => {
   for (const broken of [
     'a:1:{s:4:"logo";s:10:"https://old.example/site/logo.png";}',
     'a:2:{i:0;s:24:"https://old.example/site";',

@@ -54,7 +54,7 @@ RewriteCond %{HTTP_HOST} ^old\\.example$
   assert.equal(read('.htaccess', before, move('https://a.example/x', 'https://b.example/x')).text, before);
 });
 
-test('.user.ini, robots.txt and web.config: paths and addresses follow, the rest is told', () => {
+test('.user.ini, robots.txt and web.config: paths and addresses follow, the rest is reported', () => {
   const ini = read(
     '.user.ini',
     "; a note\nauto_prepend_file = '/home/old/guard.php'\nerror_log = /home/old/log\nsession.save_path = /var/x\n",
@@ -73,7 +73,7 @@ test('.user.ini, robots.txt and web.config: paths and addresses follow, the rest
   assert.deepEqual(read('index.php', 'RewriteBase /site/').text, 'RewriteBase /site/');
 });
 
-test('what lies about in a site is told by what it is; a clean site has nothing to tell', () => {
+test('left-over files are reported by their kind; a clean site has none', () => {
   const told = (paths: Record<string, number>) => {
     const stray = new StrayFiles(true);
     for (const [path, bytes] of Object.entries(paths)) stray.look(path, bytes);

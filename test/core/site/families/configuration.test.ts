@@ -126,7 +126,7 @@ test('mischief is read harmlessly or refused', () => {
   assert.equal(looped?.unread.length, 3);
 });
 
-test('a family is recognised by its files, and by which is told', () => {
+test('a family is recognised by its files, and these are named', () => {
   const of = (...files: string[]) => {
     const { family, by } = recogniseFamily(path => files.includes(path));
     return `${family.name} ${by.join()}`;

@@ -8,7 +8,7 @@ import { folder } from '../../../help/program.js';
 
 const add = (dump: GrowingDump, text: string) => dump.add(async sink => sink.take(Buffer.from(text)));
 
-test('a dump goes on behind its noted pieces only where they are what the file begins with', async t => {
+test('a dump is resumed behind its noted pieces only if the file begins with them', async t => {
   const file = join(folder(t), 'dump.gz');
   const first = await GrowingDump.open(file);
   await add(first, 'one;');

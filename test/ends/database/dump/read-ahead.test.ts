@@ -54,7 +54,7 @@ async function read(
   }
 }
 
-test('what another thread finds beforehand is rewritten and counted as what is found here', async t => {
+test('what another thread finds ahead is rewritten and counted as what is found here', async t => {
   const { file, text } = dumpFile(t, 17.3 * blockBytes);
   const here = new DumpRewriter({ rules: rules() });
   here.push(Buffer.from(text, 'latin1'));

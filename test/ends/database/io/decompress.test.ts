@@ -11,7 +11,7 @@ const rows = Array.from({ length: 40_000 }, (_, i) => `(${i},'https://a.example/
 const dump = Buffer.from(`CREATE TABLE t (id int, v text);\nINSERT INTO t VALUES ${rows.join(',\n')};\n`);
 const moved = dump.toString().replaceAll('a.example', 'b.example');
 
-test('a dump is opened whatever it is packed with, and damage and doubt are told', async t => {
+test('a dump is opened whatever compressed it, and damage and doubt are reported', async t => {
   if (!needs(t, 'bzip2', 'zip')) return;
   const root = folder(t);
   const at = (name: string) => join(root, name);

@@ -14,7 +14,7 @@ for (let at = 0; at < source.length; at += 4) source.writeUInt32LE(Math.imul(at,
 
 // A file system in memory knows no way past the cache, or another one.
 for (const folder of [tmpdir(), '/dev/shm'].filter(one => existsSync(one))) {
-  test(`in ${folder}: what is taken in whatever chunks stands in the file, of two that are written at once in both`, async () => {
+  test(`in ${folder}: whatever the chunks, the file holds what was taken, of two that are written at once in both`, async () => {
     const root = mkdtempSync(join(folder, 'able-porter-'));
     const size = fc.oneof(fc.integer({ min: 0, max: 5000 }), fc.integer({ min: 0, max: 5 << 20 }));
     const chunk = fc.record({ size, placed: fc.boolean(), waits: fc.boolean() });
@@ -132,7 +132,7 @@ test('memory that is not lent may begin anywhere: some of it where a disk could 
   }
 });
 
-test('a file that cannot be made, and a disk that is full, are told, and the blocks are given back', async () => {
+test('a file that cannot be created and a full disk are reported, and the blocks are given back', async () => {
   const missing = new DirectFile(bench, '/dev/nowhere/at/all', 'Writing the dump');
   missing.take(source);
   await assert.rejects(missing.end(), /Writing the dump/);

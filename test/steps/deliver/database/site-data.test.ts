@@ -6,7 +6,7 @@ import { plain } from '../../../../src/core/site/families/plain.js';
 import { wordpress } from '../../../../src/core/site/families/wordpress.js';
 import { unmetWishes } from '../../../../src/steps/deliver/database/site-data.js';
 
-test('what the sheet asks for and cannot be set for a kind of site is told, and only that', () => {
+test('what the sheet asks for and cannot be set for a kind of site is reported, and only that', () => {
   const sheet = readSheet(
     `name: club
 old: { address: https://old.example }

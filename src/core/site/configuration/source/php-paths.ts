@@ -1,6 +1,6 @@
 import { asBytes, type ByteString } from '../../../bytes.js';
 
-/** Stands for the folder of the site in values: where that lies is not known, and not needed. */
+/** A placeholder for the site's folder in values; its real path is not known, and not needed. */
 const root = '\0site';
 
 /** A path below the site's folder (or, with `../`, above it) as a value of PHP source. */
