@@ -2,6 +2,7 @@ import { showable } from '../../core/text/display.js';
 import type { StepRun } from '../../steps/move/step.js';
 import { command } from '../program/command.js';
 import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
+import { keepHeapSmall } from '../program/small-heap.js';
 import type { Common } from '../terminal/common-options.js';
 
 interface Options {
@@ -98,6 +99,7 @@ export const deliver = command<Options>({
         const replaced = await inTheWay(run.move);
         if (replaced.length > 0)
           await askFirst(`Replace what is at the new end (${replaced.join(', ')}; it is kept)?`, argv);
+        keepHeapSmall();
         return step(run, { ...argv, sample: argv.readBack === 'sample' });
       },
       showDeliver,

@@ -1,6 +1,7 @@
 import { parseSize } from '../../core/text/sizes.js';
 import { command } from '../program/command.js';
 import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
+import { keepHeapSmall } from '../program/small-heap.js';
 
 interface Options {
   readonly again: boolean;
@@ -69,6 +70,7 @@ export const pack = command<Options>({
           import('../../steps/pack.js'),
           import('../show/steps.js'),
         ]);
+        keepHeapSmall();
         const outcome = await step(run, { ...argv, latest: true });
         if (argv.as !== 'tar' || outcome.state === 'stopped')
           return showOutcome({ ...outcome, archive: undefined }, showPack, terminal);
