@@ -1,7 +1,7 @@
 import { count, counted, seconds } from '../../core/text/numbers.js';
 import type { CheckResult } from '../../steps/check.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { cut, table } from '../terminal/table.js';
+import { fit, table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
 
 /** Old and new side by side: files, rows, what is left, and pages. */
@@ -75,8 +75,8 @@ export function showLeftOver({ leftOver }: CheckResult, colors: Terminal['colors
   const rows = leftOver.map(({ place, count: n, sample, why }) => [
     why,
     count(n),
-    cut(place, 44),
-    colors.dim(cut(sample, 44)),
+    fit(place, 44),
+    colors.dim(fit(sample, 44)),
   ]);
   return table(['old addresses left', 'times', 'where', 'for example'], rows, [1]);
 }
@@ -100,10 +100,10 @@ export function pagesTable(pages: CheckResult['pages'], colors: Terminal['colors
   return table(
     ['page', 'old', 'new', 'title', ''],
     pages.map(({ path, oldStatus, newStatus, newTitle, verdict, why }) => [
-      cut(path, 30),
+      fit(path, 30),
       String(oldStatus),
       String(newStatus),
-      cut(newTitle, 40),
+      fit(newTitle, 40),
       verdict === 'same' ? colors.green('same') : colors.red(why || verdict),
     ]),
     [1, 2],

@@ -6,7 +6,7 @@ import type { EditDone } from '../../steps/deliver/database/site-data.js';
 import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { StepOutcome } from '../../steps/move/step.js';
-import { cut } from '../terminal/table.js';
+import { fit } from '../terminal/table.js';
 import { type Colors, headline, withFindings } from './outcome.js';
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
@@ -73,7 +73,7 @@ function loadedText({ tables, rows }: LoadedDatabase): string {
 function showEdits(edits: readonly EditDone[]): string[] {
   return edits.map(({ what, rows, before, after, held, table: name }) => {
     const named = held.length > 0 ? `: ${held.join(', ')}` : '';
-    const change = before === '' && after === '' ? named : `: ${cut(before, 40)} → ${cut(after, 40)}`;
+    const change = before === '' && after === '' ? named : `: ${fit(before, 40)} → ${fit(after, 40)}`;
     return `  corrected      ${what} – ${counted(rows, 'row')} of ${name}${change}`;
   });
 }

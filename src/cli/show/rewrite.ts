@@ -6,7 +6,7 @@ import type { StepOutcome } from '../../steps/move/step.js';
 import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
 import type { StandaloneOutcome } from '../../steps/rewrite/standalone.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
-import { cut, table } from '../terminal/table.js';
+import { fit, table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
 
 /** The rewriting of a crate. */
@@ -49,10 +49,10 @@ export function showRewriting(
 function showLeft({ left = [], leftMore }: StandaloneOutcome, colors: Terminal['colors']): string {
   if (left.length === 0) return 'Nothing was left that looks like an old address.';
   const rows = left.map(({ where, row, why, sample }) => [
-    cut(where, 34),
-    cut(row, 24),
-    cut(why, 24),
-    cut(sample, 60),
+    fit(where, 34),
+    fit(row, 24),
+    fit(why, 24),
+    fit(sample, 60),
   ]);
   const more = leftMore > 0 ? `  … and ${count(leftMore)} more\n` : '';
   return `${colors.bold(`Where it was left (${count(left.length + leftMore)})`)}\n${table(['where', 'row', 'why', 'what is there'], rows, [])}${more}`;
@@ -73,8 +73,8 @@ function showSummary(summary: RewriteSummary, colors: Terminal['colors'], took: 
   const { totals } = summary;
   const head = `${counted(totals.occurrences, 'address', 'addresses')} rewritten in ${counted(totals.changed, 'value')} of ${count(totals.seen)}; ${counted(summary.tables, 'table')}, ${counted(summary.rows, 'row')}, ${seconds(took)}`;
   const pairs = summary.pairs.map(({ from, to }, i) => [
-    cut(from, 46),
-    `→ ${cut(to, 46)}`,
+    fit(from, 46),
+    `→ ${fit(to, 46)}`,
     count(totals.pairs[i] ?? 0),
   ]);
   const parts = [colors.bold(head), table(['old', 'new', 'times'], pairs, [2])];
@@ -101,7 +101,7 @@ function placesTable(places: readonly PlaceTally[], colors: Terminal['colors']):
       .filter(({ changed }) => changed > 0)
       .map(place => {
         return [
-          cut(placeName(place), 34),
+          fit(placeName(place), 34),
           count(place.changed),
           count(occurrences(place)),
           example(place.samples[0], colors),
@@ -118,7 +118,7 @@ function example(sample: Sample | undefined, colors: Terminal['colors']): string
   const { at, text: put } = sample.put;
   // The match is what one looks for: what comes before it gives way.
   const from = Math.max(0, Math.min(at, at + put.length - 40));
-  const shown = cut(from === 0 ? after : `…${after.slice(from + 1)}`, 46);
+  const shown = fit(from === 0 ? after : `…${after.slice(from + 1)}`, 46);
   const address = shown.slice(at - from, at - from + put.length);
   const rest = shown.slice(at - from + address.length);
   return colors.dim(shown.slice(0, at - from)) + address + colors.dim(rest);
@@ -148,8 +148,8 @@ function leftRows(places: readonly PlaceTally[]): string[][] {
     leftAt(place).map(({ why, times, sample }) => [
       why,
       count(times),
-      cut(placeName(place), 34),
-      cut(sample, 40),
+      fit(placeName(place), 34),
+      fit(sample, 40),
     ]),
   );
 }

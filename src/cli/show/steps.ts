@@ -9,7 +9,7 @@ import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { UndoResult } from '../../steps/undo.js';
-import { cut, table } from '../terminal/table.js';
+import { fit, table } from '../terminal/table.js';
 import { type Colors, headline, withFindings } from './outcome.js';
 
 export function showPack(
@@ -126,7 +126,7 @@ export function showStatus(steps: readonly StepStatus[], colors: Colors): string
     paint[state](state),
     at?.replace('T', ' ').slice(0, 16) ?? '',
     took === undefined ? '' : seconds(took),
-    cut(said, 70),
+    fit(said, 70),
   ]);
   const next = steps.find(
     ({ step, state }) => state !== 'done' && !['undo', 'tidy', 'configure'].includes(step),

@@ -1,7 +1,7 @@
 import { agreeing, count, counted } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { OldEnd } from '../../steps/survey.js';
-import { cut, table } from '../terminal/table.js';
+import { fit, table } from '../terminal/table.js';
 import type { Terminal } from '../terminal/terminal.js';
 
 type Colors = Terminal['colors'];
@@ -46,7 +46,7 @@ function configurationTable({ facts }: OldEnd, colors: Colors): string[] {
 function databasesTable({ databases }: OldEnd, colors: Colors): string[] {
   if (databases.length < 2) return [];
   const rows = databases.map(({ name, prefix, host, file, used }) => [
-    cut(name, 30),
+    fit(name, 30),
     prefix ?? '',
     host ?? '',
     file,
@@ -58,10 +58,10 @@ function databasesTable({ databases }: OldEnd, colors: Colors): string[] {
 function listedTable({ listed }: OldEnd, colors: Colors): string[] {
   if (listed.length === 0) return [];
   const rows = listed.map(({ name, tables, size, sites, used }) => [
-    cut(name, 30),
+    fit(name, 30),
     count(tables),
     bytes(size),
-    cut(sites.map(({ family: kind, prefix }) => `${kind} (${prefix})`).join(', '), 50),
+    fit(sites.map(({ family: kind, prefix }) => `${kind} (${prefix})`).join(', '), 50),
     used ? colors.green('the site uses this one') : '',
   ]);
   const head = ['databases at the server', 'tables', 'size', 'sites in it (prefix)', ''];
@@ -71,9 +71,9 @@ function listedTable({ listed }: OldEnd, colors: Colors): string[] {
 function dnsTable({ dns }: OldEnd): string[] {
   if (dns.length === 0) return [];
   const rows = dns.map(({ type, ttl, value, name }) => [
-    `${cut(name, 40)} ${type}`,
+    `${fit(name, 40)} ${type}`,
     `${ttl} s`,
-    cut(value, 70),
+    fit(value, 70),
   ]);
   return [table(['record', 'TTL', 'value'], rows, [1]).trimEnd()];
 }
@@ -101,7 +101,7 @@ const switches = ['debug', 'offline', 'network'];
 
 function shownValue(fact: string, value: string): string {
   if (switches.includes(fact) && ['', '0', '1'].includes(value)) return value === '1' ? 'on' : 'off';
-  return cut(value || '(empty)', 70);
+  return fit(value || '(empty)', 70);
 }
 
 /** The largest folders and files beside each other, and what would be left out. */
@@ -111,9 +111,9 @@ export function showFiles({ files }: OldEnd, colors: Colors): string {
   const rows = Array.from({ length: Math.max(largest.length, largestFolders.length) }, (_, i) => {
     const [folder, file] = [largestFolders[i], largest[i]];
     return [
-      folder ? cut(folder.path, 40) : '',
+      folder ? fit(folder.path, 40) : '',
       folder ? bytes(folder.bytes) : '',
-      file ? cut(file.path, 60) : '',
+      file ? fit(file.path, 60) : '',
       file ? bytes(file.bytes) : '',
     ];
   });
@@ -132,22 +132,22 @@ export function showDump({ dump }: OldEnd, colors: Colors): string {
   const rows = dump.tables.reduce((sum, one) => sum + one.rows, 0);
   const largest = [...dump.tables].sort((a, b) => b.bytes - a.bytes).slice(0, 8);
   const hosts = dump.hosts.slice(0, 10);
-  const from = dump.server === undefined ? '' : ` from ${cut(dump.server, 40)}`;
+  const from = dump.server === undefined ? '' : ` from ${fit(dump.server, 40)}`;
   return [
     `${colors.bold('Database')}: ${counted(dump.tables.length, 'table')}, ${counted(rows, 'row')}${from}`,
     table(
       ['largest tables', 'rows', 'size'],
-      largest.map(one => [cut(one.name, 40), count(one.rows), bytes(one.bytes)]),
+      largest.map(one => [fit(one.name, 40), count(one.rows), bytes(one.bytes)]),
       [1, 2],
     ),
     `${colors.bold('Hosts named in the data')}: ${count(dump.hosts.length)}${dump.hosts.length > hosts.length ? `, of which ${hosts.length}` : ''}`,
     table(
       ['host', 'times', 'written as', 'first seen in'],
       hosts.map(one => [
-        cut(one.host, 40),
+        fit(one.host, 40),
         count(one.count),
-        cut(formsOf(one.forms), 44),
-        cut(one.place, 34),
+        fit(formsOf(one.forms), 44),
+        fit(one.place, 34),
       ]),
       [1],
     ),

@@ -5,7 +5,7 @@ import { count, counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { NewEnd, OldEnd, SurveyResult, WebSurvey } from '../../steps/survey.js';
-import { cut, table } from '../terminal/table.js';
+import { fit, table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
 import { showDump, showFacts, showFiles } from './survey-details.js';
 
@@ -31,7 +31,7 @@ function verdict(findings: readonly Finding[], colors: Colors): string {
   const of = (level: Finding['level']) => findings.filter(one => one.level === level).length;
   const [stops, warns] = [of('stop'), of('warn')];
   const worst = findings[0];
-  const what = worst && worst.level !== 'note' ? `  ${cut(worst.what, 120)}\n` : '';
+  const what = worst && worst.level !== 'note' ? `  ${fit(worst.what, 120)}\n` : '';
   if (stops > 0)
     return `${colors.bold(colors.red(`Stop here: ${counted(stops, 'finding stops', 'findings stop')} the move.`))}\n${what}`;
   return warns > 0
@@ -48,8 +48,8 @@ function showRequirements(requirements: readonly Requirement[], colors: Colors):
   const shown = requirements.map(({ what, need, found, met }) => [
     marks[met],
     what,
-    cut(need, 52),
-    cut(found, 44),
+    fit(need, 52),
+    fit(found, 44),
   ]);
   return table(['there', 'what the site needs', 'how much', 'found at the new end'], shown);
 }
@@ -107,8 +107,8 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
     const differs = a !== undefined && b !== undefined && a !== b && what !== '';
     return [
       what,
-      a === undefined ? colors.dim('–') : cut(a, 56),
-      b === undefined ? colors.dim('–') : differs ? colors.yellow(cut(b, 56)) : cut(b, 56),
+      a === undefined ? colors.dim('–') : fit(a, 56),
+      b === undefined ? colors.dim('–') : differs ? colors.yellow(fit(b, 56)) : fit(b, 56),
       differs ? colors.yellow('≠') : a !== undefined && a === b ? colors.green('=') : '',
     ];
   });

@@ -46,3 +46,16 @@ export function cut(text: string, width: number): string {
   }
   return `${kept}…`;
 }
+
+/** The columns of the terminal, or of what shows the output later. */
+export function terminalColumns(): number {
+  return process.stdout.columns ?? (Number(process.env.COLUMNS) || usualColumns);
+}
+
+const usualColumns = 110;
+
+/** The same, cut to a part of the terminal's width. @param width columns where the terminal has 110 */
+export function fit(text: string, width: number): string {
+  const scale = Math.min(1.6, Math.max(0.7, terminalColumns() / usualColumns));
+  return cut(text, Math.floor(width * scale));
+}

@@ -7,7 +7,7 @@ import { count } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { EventSink, StepEvent } from '../../steps/move/events.js';
 import type { Common } from './common-options.js';
-import { cut } from './table.js';
+import { cut, terminalColumns } from './table.js';
 
 type Progress = Extract<StepEvent, { type: 'progress' }>;
 
@@ -61,7 +61,7 @@ export class Terminal {
 
   /** A finding in one line when it is seen; with what to do it comes with the result. */
   private finding({ level, code, what }: Finding): void {
-    const width = (process.stderr.columns ?? 110) - 1;
+    const width = (process.stderr.columns ?? terminalColumns()) - 1;
     const text = cut(`${marks[level]}  ${code}  ${what}`, width);
     this.message(painters(this.colors)[level](text));
   }
@@ -157,7 +157,7 @@ export function showFindings(findings: readonly Finding[], colors: Terminal['col
 /** Text in lines that fit the terminal, set in under its finding. */
 function wrapped(mark: string, text: string): string {
   const indent = ' '.repeat(6 + mark.length);
-  const width = Math.min(process.stdout.columns ?? 110, 110) - indent.length;
+  const width = Math.min(terminalColumns(), 140) - indent.length;
   const lines = wrapAnsi(showable(text), width).split('\n');
   return `      ${mark}${lines.join(`\n${indent}`)}\n`;
 }

@@ -3,13 +3,13 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
-import { setTimeout as pause } from 'node:timers/promises';
 import { parsePair } from '../../../../src/core/address/pairs.js';
 import { blockBytes, roomBefore } from '../../../../src/core/kernels/workbench.js';
 import { DumpRewriter } from '../../../../src/core/rewrite/carriers/dump.js';
 import { compileRules } from '../../../../src/core/rewrite/terms/rules.js';
 import type { ManySearch } from '../../../../src/core/search/many.js';
 import { blocksOf } from '../../../../src/ends/database/dump/read-ahead.js';
+import type { BlockRead } from '../../../../src/ends/database/dump/read-ahead-task.js';
 import { DirectFile } from '../../../../src/ends/database/io/direct-file.js';
 import { bench } from '../../../help/bench.js';
 
@@ -35,7 +35,44 @@ function dumpFile(t: TestContext, bytes: number): { file: string; text: string }
   return { file: join(folder, 'old.sql'), text };
 }
 
-/** Gives the blocks of a file to somebody, through another thread once that is there. */
+/** Follows the next thread that is started. */
+function nextThread() {
+  let ready = false;
+  let unread = 0;
+  let done = false;
+  let wake = () => {};
+  process.once('worker', worker => {
+    worker.on('message', (message: BlockRead | 'ready') => {
+      if (message === 'ready') ready = true;
+      else {
+        unread++;
+        done ||= message.bytes < blockBytes;
+      }
+      wake();
+    });
+    worker.once('exit', () => {
+      done = true;
+      wake();
+    });
+  });
+  const until = async (so: () => boolean) => {
+    while (!so() && !done)
+      await new Promise<void>(resolve => {
+        wake = resolve;
+      });
+  };
+  let blocks = 0;
+  return {
+    /** Waits until the thread is ahead of a block that was taken: is ready, or has read the next. */
+    async ahead(): Promise<void> {
+      // The first two blocks are not read by it.
+      if (++blocks > 2) unread--;
+      await until(blocks === 1 ? () => ready : () => unread > 0);
+    },
+  };
+}
+
+/** Gives the blocks of a file to somebody, through another thread that is always ahead. */
 async function read(
   file: string,
   search: ManySearch,
@@ -43,11 +80,11 @@ async function read(
 ): Promise<void> {
   const blocks = bench.incoming.take();
   assert.ok(blocks, 'the blocks were given back');
+  const thread = nextThread();
   try {
     for await (const block of blocksOf(bench, file, blocks, () => {}, search, 0)) {
       await take(block);
-      // Time for the thread to begin.
-      await new Promise(resolve => setTimeout(resolve, 30));
+      await thread.ahead();
     }
   } finally {
     bench.incoming.giveBack();
@@ -106,8 +143,8 @@ test('a thread ends with the reading that it is for, and its failure is that of 
     );
   }
   t.mock.method(search!, 'placesAhead', () => ({}));
-  // However long the thread takes to begin: each block is kept until it may have failed.
-
-  const failed = read(file, search!, () => pause(500));
-  await assert.rejects(failed, TypeError);
+  await assert.rejects(
+    read(file, search!, () => {}),
+    TypeError,
+  );
 });
