@@ -57,7 +57,7 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     '  Move a site of your own: able-porter start',
     '',
     demoPassed(outcome)
-      ? colors.green('Everything that was looked at is right.')
+      ? colors.green('Every check passed.')
       : colors.red('Something was not as it should be; see above.'),
   ].join('\n');
 }

@@ -113,7 +113,7 @@ function planForNewName(input: CutoverInput): CutoverPlan {
       {
         when: 'Now',
         what: `Create the ${recordType(records.new)} record of ${newHost} with a TTL of ${shortTtl} seconds: ${records.new}`,
-        why: 'nobody is sent there yet, so nothing can break; a certificate can be had',
+        why: 'nobody is sent there yet, so nothing can break; a certificate can be obtained',
       },
       {
         when: 'When check finds nothing to stop',
@@ -123,7 +123,7 @@ function planForNewName(input: CutoverInput): CutoverPlan {
       {
         when: 'Then, and for at least a year',
         what: `Keep ${oldHost} pointing to a host that answers with the redirects`,
-        why: 'links and search engines know the old name for long',
+        why: 'links and search engines use the old name for a long time',
       },
       raiseTtl(input),
     ],
