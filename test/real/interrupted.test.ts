@@ -71,11 +71,16 @@ async function slowMove(t: TestContext, restricted: boolean) {
     assert.equal(calm.code, 0, calm.stderr);
   });
   relay.rate = 8 * megabyte;
-  const disturbed = async (carry: (name: string) => Promise<void>) => {
-    const bytes = await carried('disturbed', carry);
+  const disturbed = async (carry: (name: string) => Promise<number>) => {
+    let disturbances = 0;
+    const bytes = await carried('disturbed', async name => {
+      disturbances += await carry(name);
+    });
     assert.deepEqual(treeOf(join(root, 'new/site')), treeOf(join(root, 'old')));
     assert.deepEqual(readdirSync(join(root, 'new')), ['site'], 'nothing is left over');
-    assert.ok(bytes < 1.1 * once, `${bytes} bytes were sent where ${once} are enough`);
+    // What is on the way is lost, and how much that is depends on the machine. Files from their start would be a megabyte.
+    const most = once + disturbances * 0.6 * megabyte;
+    assert.ok(bytes < most, `${bytes} bytes were sent where ${once} are enough`);
   };
   return { relay, step, disturbed };
 }
@@ -91,12 +96,15 @@ for (const restricted of [false, true]) {
     const random = numbers(11);
     let killed = 0;
     await disturbed(async name => {
-      for (;;) {
+      for (let here = 0; ; here++) {
         const more = killed < (name === 'pack' ? times / 2 : times);
         // A connection takes some thousand bytes before the first of a file.
         const bytes = 30_000 + random() * 2 * megabyte;
         const ran = await step('move', name, more ? kill => relay.at(bytes, kill) : undefined);
-        if (ran.code !== null) return assert.equal(ran.code, 0, ran.stderr);
+        if (ran.code !== null) {
+          assert.equal(ran.code, 0, ran.stderr);
+          return here;
+        }
         killed++;
       }
     });
@@ -113,8 +121,10 @@ for (const restricted of [false, true]) {
     relay.nextCut = () => (relay.cuts < times ? 200_000 + random() * 2 * megabyte : Number.POSITIVE_INFINITY);
     relay.beginCutting();
     await disturbed(async name => {
+      const before = relay.cuts;
       const ran = await step('move', name);
       assert.equal(ran.code, 0, ran.stderr);
+      return relay.cuts - before;
     });
     t.diagnostic(`${relay.cuts} cuts`);
     assert.ok(relay.cuts >= times * 0.6, `${relay.cuts} cuts`);
