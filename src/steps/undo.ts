@@ -1,4 +1,5 @@
 import { type DatabaseRemains, databaseRemains, restoreDatabase } from './deliver/database/restore.js';
+import type { Delivered } from './deliver/deliverer.js';
 import { clearFolders, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
 import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
@@ -23,19 +24,18 @@ export async function planUndo(
 /** Puts the new end back as it was before the first delivery. */
 export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
   const { files, database } = await planUndo(run.move);
-  const remains = files;
-  const inputs = remains.map(({ staging: _, ...one }) => one);
-  return doStep({ ...run, again: true }, 'undo', { remains: inputs, database }, async () => {
-    for (const one of remains) await putBack(run, one);
+  const remains = files.map(({ staging: _, ...one }) => one);
+  const parts: Delivered[] = files.map(one => ({ ...one, takeBack: at => putBack(at, one) }));
+  if (database) parts.push({ ...database, takeBack: at => restoreDatabase(at, database) });
+  return doStep({ ...run, again: true }, 'undo', { remains, database }, async () => {
+    for (const part of parts) await part.takeBack(run);
     await clearFolders(run.move);
-    if (database) await restoreDatabase(run, database);
-    const kept = [...remains, ...(database ? [database] : [])].filter(one => one.keepsake !== undefined);
     const result = {
       removed: [
-        ...remains.filter(one => one.delivered).map(({ place }) => place),
+        ...files.filter(one => one.delivered).map(({ place }) => place),
         ...(database ? [database.place] : []),
       ],
-      restored: kept.map(({ place }) => place),
+      restored: parts.filter(({ keepsake }) => keepsake !== undefined).map(({ place }) => place),
     };
     return { result, brief: { ...result } };
   });
