@@ -63,19 +63,14 @@ export async function surveyOldWeb(
     home = await site.get('/', run.signal);
   } catch (error) {
     run.signal.throwIfAborted();
-    // Where the certificate is refused, that was said already.
-    if (!findings.some(({ code }) => code === 'certificate-refused')) {
-      findings.push(
-        finding({
-          level: 'warn',
-          code: 'old-unreachable',
-          place: asked,
-          what: `The old site does not answer: ${(error as Error).message}`,
-          remedy: 'Check old.address; without it, nothing can be compared at the end',
-        }),
-      );
-    }
-    return { web: { ...notAsked, asked, certificate }, findings };
+    const silent = finding({
+      level: 'warn',
+      code: 'old-unreachable',
+      place: asked,
+      what: `The old site does not answer: ${(error as Error).message}`,
+      remedy: 'Check old.address; without it, nothing can be compared at the end',
+    });
+    return { web: { ...notAsked, asked, certificate }, findings: withSilence(findings, silent) };
   }
   findings.push(
     ...pageFindings({ which: 'home page', url: `${url}/`, ...home }, family.troubleIn(home.html)),
@@ -99,6 +94,11 @@ export async function surveyOldWeb(
   };
 }
 
+/** Adds that a server does not answer, unless its refused certificate was reported already. */
+function withSilence(findings: readonly Finding[], silent: Finding): Finding[] {
+  return findings.some(({ code }) => code === 'certificate-refused') ? [...findings] : [...findings, silent];
+}
+
 /** Asks the new end's web server for what it is; what it shows does not matter yet. */
 export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; findings: Finding[] }> {
   const { newAddress, oldAddress, sheet } = run.move;
@@ -118,18 +118,14 @@ export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; find
     };
   } catch (error) {
     run.signal.throwIfAborted();
-    if (!findings.some(({ code }) => code === 'certificate-refused')) {
-      findings.push(
-        finding({
-          level: 'warn',
-          code: 'new-unreachable',
-          place: asked,
-          what: `The new web server does not answer: ${(error as Error).message}`,
-          remedy: 'Check new.reach, and that the server is set up for the new host name',
-        }),
-      );
-    }
-    return { web: { ...notAsked, asked, certificate }, findings };
+    const silent = finding({
+      level: 'warn',
+      code: 'new-unreachable',
+      place: asked,
+      what: `The new web server does not answer: ${(error as Error).message}`,
+      remedy: 'Check new.reach, and that the server is set up for the new host name',
+    });
+    return { web: { ...notAsked, asked, certificate }, findings: withSilence(findings, silent) };
   }
 }
 
