@@ -19,6 +19,7 @@ export const percent: u8 = 0x25;
 export const ampersand: u8 = 0x26;
 export const singleQuote: u8 = 0x27;
 export const openBracket: u8 = 0x28;
+export const plus: u8 = 0x2b;
 export const comma: u8 = 0x2c;
 export const minus: u8 = 0x2d;
 export const fullStop: u8 = 0x2e;

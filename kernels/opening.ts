@@ -1,10 +1,5 @@
-// Whether a value may carry others: what `needsOpening` of src/core/rewrite/value.ts says, and more often "perhaps".
-import { backslash, colon, doubleQuote, fullStop, isWord, minus, semicolon, space } from './bytes';
-
-/** Which bytes a name may have that is before a value of a session. */
-const nameBytes = memory.data(256, 16);
-for (let byte = 0; byte < 256; byte++)
-  store<u8>(nameBytes + byte, <u8>(isWord(<u8>byte) || byte == fullStop || byte == colon || byte == minus));
+// Whether a value may carry others: what `needsOpening` of src/core/rewrite/carriers/value.ts says, and more often "perhaps".
+import { backslash, colon, doubleQuote, isDigit, plus, semicolon } from './bytes';
 
 /** Whether a serialized value may begin here. */
 export function mayBeSerialized(window: usize, start: i32, end: i32): bool {
@@ -26,36 +21,34 @@ export function mayBeSerialized(window: usize, start: i32, end: i32): bool {
   );
 }
 
-/** Whether a stretch may begin as JSON does, or as a session does. */
-export function mayHoldOthers(window: usize, start: i32, end: i32): bool {
-  let at = start;
-  while (at < end) {
-    const byte = load<u8>(window + at);
-    if ((byte >= 0x09 && byte <= 0x0d) || byte == space || byte == 0xa0) at++;
-    else if (byte == backslash && at + 1 < end && isBlankLetter(load<u8>(window + at, 1))) at += 2;
-    else break;
+/** Whether this colon ends a length that is written before a string, as `s:12:"` or `s:12:\"`. */
+function endsLength(window: usize, colonAt: i32, start: i32, end: i32): bool {
+  let at = colonAt + 1;
+  while (at < end && load<u8>(window + at) == backslash) at++;
+  if (at >= end || load<u8>(window + at) != doubleQuote) return false;
+  at = colonAt - 1;
+  while (at > start && isDigit(load<u8>(window + at))) at--;
+  if (at == colonAt - 1) return false;
+  if (at > start && load<u8>(window + at) == plus) at--;
+  if (at <= start || load<u8>(window + at) != colon) return false;
+  const letter = load<u8>(window + at - 1);
+  return letter == 0x73 || letter == 0x53 || letter == 0x43;
+}
+
+/** Whether lengths of strings may be written in a stretch: a colon before a quote, or before what escapes one. */
+export function holdsLengths(window: usize, start: i32, end: i32): bool {
+  const colons = i8x16.splat(0x3a);
+  const quotes = i8x16.splat(0x22);
+  const escapes = i8x16.splat(0x5c);
+  for (let at = start; at < end; at += 16) {
+    const next = v128.load(window + at, 1);
+    const quoted = v128.or(i8x16.eq(next, quotes), i8x16.eq(next, escapes));
+    let marks = i8x16.bitmask(v128.and(i8x16.eq(v128.load(window + at), colons), quoted));
+    for (; marks != 0; marks &= marks - 1) if (endsLength(window, at + ctz(marks), start, end)) return true;
   }
-  if (at < end && load<u8>(window + at) == backslash) at++;
-  if (at < end) {
-    const byte = load<u8>(window + at);
-    if (byte == doubleQuote || byte == 0x5b || byte == 0x7b) return true;
-  }
-  at = start;
-  while (at < end && isNameByte(load<u8>(window + at))) at++;
-  return at < end && at > start && load<u8>(window + at) == 0x7c;
+  return false;
 }
 
 export function needsOpening(window: usize, start: i32, end: i32): bool {
-  return mayBeSerialized(window, start, end) || mayHoldOthers(window, start, end);
-}
-
-/** The letters of escaped line ends and tabs. */
-function isBlankLetter(byte: u8): bool {
-  return byte == 0x6e || byte == 0x72 || byte == 0x74;
-}
-
-// @ts-expect-error: decorators of functions are AssemblyScript's own.
-@inline
-function isNameByte(byte: u8): bool {
-  return load<u8>(nameBytes + byte) != 0;
+  return mayBeSerialized(window, start, end) || holdsLengths(window, start, end);
 }

@@ -2,7 +2,7 @@
 // literals that hold old addresses in the usual ways: their edits are noted here.
 import { anchorIn, areCommon, editsInText, goBackTo, lookAt, next } from './addresses';
 import { beginLiteral, count, editsGoTo, keepEdits } from './edits';
-import { mayBeSerialized, mayHoldOthers } from './opening';
+import { holdsLengths, mayBeSerialized } from './opening';
 import { editsInSerialized } from './serialized';
 
 /** Why `rows` stops; `RowLexer` names the same. */
@@ -148,7 +148,7 @@ function editsInLiteral(shift: usize, start: i32, end: i32, quote: u8, escapes: 
   if (done) {
     if (mayBeSerialized(shift, start, end))
       done = escapes && quote == 0x27 && !doubled && editsInSerialized(shift, start, end);
-    else done = !mayHoldOthers(shift, start, end) && editsInText(start, end, escapes ? 2 : 1, false);
+    else done = !holdsLengths(shift, start, end) && editsInText(start, end, escapes ? 2 : 1, false);
   }
   if (!done) {
     keepEdits(before);

@@ -1,38 +1,12 @@
 import { asBytes, type ByteString, type Edit } from '../bytes.js';
 
-/** A string of a JSON text (RFC 8259): the offsets between its quotes. */
-export interface JsonString {
-  readonly start: number;
-  readonly end: number;
-}
-
 /** Whether a value may be JSON that can hold strings. */
 export function looksJson(value: string): boolean {
   return /^\s*[[{"]/.test(value.slice(0, 64));
 }
 
-/** The same for the text of a literal, whose first characters may be escaped. */
-export function looksJsonEscaped(s: string): boolean {
-  return /^(?:\s|\\[nrt])*\\?[[{"]/.test(s.slice(0, 64));
-}
-
-/** The strings of a JSON text in order, keys too. What is not well-formed is skipped; nothing is built. */
-export function* jsonStrings(s: string): Generator<JsonString> {
-  let at = 0;
-  for (;;) {
-    const open = s.indexOf('"', at);
-    if (open < 0) return;
-    let close = open;
-    do {
-      close = s.indexOf('"', close + 1);
-      if (close < 0) return;
-    } while (isEscaped(s, open + 1, close));
-    yield { start: open + 1, end: close };
-    at = close + 1;
-  }
-}
-
-function isEscaped(s: string, low: number, at: number): boolean {
+/** Whether a character of a JSON text (RFC 8259) is escaped. @param low where the text begins */
+export function isEscaped(s: string, low: number, at: number): boolean {
   let run = at;
   while (run > low && s.charCodeAt(run - 1) === 0x5c) run--;
   return (at - run) % 2 === 1;

@@ -124,6 +124,11 @@ export class AnchorCursor {
     return Math.min(this.seek(from), this.seekEncoded(from));
   }
 
+  /** Whether an anchor, encoded or not, is at or after an offset. */
+  isAnyFrom(from: number): boolean {
+    return (this.places.at(-1) ?? -1) >= from || (this.encoded.at(-1) ?? -1) >= from;
+  }
+
   /** Does something with the anchors from here on, and then is here again. */
   aside<T>(work: () => T): T {
     const { index } = this;

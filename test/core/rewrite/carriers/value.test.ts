@@ -10,6 +10,7 @@ import { compileRules, type RuleOptions } from '../../../../src/core/rewrite/ter
 import { ManySearch } from '../../../../src/core/search/many.js';
 import { type Encodable, encodeSerialized } from '../../../../src/core/serialized/encode.js';
 import { bench } from '../../../help/bench.js';
+import { effort } from '../../../help/effort.js';
 
 type Pairs = readonly (readonly [string, string])[];
 const club: Pairs = [['https://old.example/site', 'https://new.example']];
@@ -163,7 +164,7 @@ test('it makes no difference that links are not looked for after a word', () => 
       });
       if (places[0]! < places[1]!) differing++;
     }),
-    { numRuns: 3000 },
+    { numRuns: effort(3000, 100_000) },
   );
   assert.ok(differing > 300, `${differing} texts had links' starts after words`);
 });
@@ -280,6 +281,71 @@ test('serialized values inside JSON get their lengths right, and the JSON keeps 
     }),
     { numRuns: 500 },
   );
+});
+
+/** What may be before and after a serialized value, with what looks like the begin of another. */
+const litter = fc
+  .array(
+    fc.oneof(
+      fc.uint8Array({ maxLength: 20 }).map(bytes => Buffer.from(bytes).toString('latin1')),
+      fc.constantFrom(
+        's:5:"',
+        's:99999:"',
+        'a:2:{',
+        'O:3:"',
+        'C:3:"A":9:{',
+        'name|',
+        '"',
+        '{"a":"',
+        '";',
+        '}',
+        '\\',
+      ),
+      fc.constantFrom('\xff\xfe', 'v1:', '<!-- x -->', 's:3:\\"', 's:2:"é', '\0', "';", ' /site '),
+    ),
+    { maxLength: 4 },
+  )
+  .map(pieces => pieces.join(''));
+
+test('whatever is before and after a serialized value, escaped or not, its lengths are put right', () => {
+  const rules = compileRules(bench, [parsePair('https://old.example/site', 'https://new.example')]);
+  const escapings = [
+    (value: string) => value,
+    (value: string) => `{"a":${JSON.stringify(value)}}`,
+    (value: string) => `[${JSON.stringify(`{"a":${JSON.stringify(value)}}`).replaceAll('/', '\\/')}]`,
+  ];
+  fc.assert(
+    fc.property(
+      litter,
+      nested,
+      litter,
+      fc.constantFrom(...escapings),
+      (left, { before, after }, right, escaped) => {
+        const around = (value: Encodable) =>
+          // What begins as a serialized value and is none is left as a whole.
+          bytesOfText(`.${left}${escaped(textOf(encodeSerialized(value)))}${right}`);
+        const bytes = around(before);
+        const place = new Tally().at('t', 'c');
+        const rewritten = applyEdits(bytes, editsInValue(bytes, rules, observerOf(place)));
+        assert.equal(textOf(rewritten), textOf(around(after)));
+        assert.equal(place.damaged, 0);
+      },
+    ),
+    { numRuns: effort(3000, 100_000) },
+  );
+});
+
+test('a string in text whose length does not fit is left and reported, and what is around it is not', () => {
+  for (const head of ['\xff\xfe', 'v1:', '<!-- x -->', '{"a":1,"b":', '\0'.repeat(256)]) {
+    const around = (value: string, url: string) => `${head}${value}, https://${url}/a`;
+    for (const broken of ['s:99:"https://old.example/site";', 's:3:"https://old.example/site/x";']) {
+      const { text, place } = rewrite(around(broken, 'old.example/site'));
+      assert.equal(text, around(broken, 'new.example'));
+      assert.equal(place.damaged, 1);
+    }
+    const { text } = rewrite(around('s:5:"tides";', 'old.example/site'));
+    assert.equal(text, around('s:5:"tides";', 'new.example'));
+  }
 });
 
 test('rewriting twice equals rewriting once, and a value without a match is unchanged', () => {
