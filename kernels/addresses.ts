@@ -118,7 +118,8 @@ function endOfPath(from: i32, high: i32, bytes: usize, size: i32, depth: i32): i
       for (let d = 0; d < depth; d++) if (byteAt(at + d) != backslash) return -1;
       at += depth;
     }
-    if (at >= high || byteAt(at) != wanted) return -1;
+    if (at >= high) return -1;
+    if (byteAt(at) != wanted) return byteAt(at) == percent ? -2 : -1;
     at++;
   }
   if (size == 0 || at >= high) return at;

@@ -47,8 +47,16 @@ export function parseAddress(text: string): Address {
     host: domainToASCII(host) || host,
     unicodeHost: domainToUnicode(host) || host,
     port: url.port ? Number(url.port) : undefined,
-    segments: url.pathname.replaceAll("'", '%27').split('/').filter(Boolean),
+    segments: normalPath(url.pathname).split('/').filter(Boolean),
   };
+}
+
+/** A path in which characters that need no encoding have none (RFC 3986, 6.2.2.2), and quotes have one. */
+function normalPath(path: string): string {
+  return path.replaceAll("'", '%27').replace(/%[0-9a-f]{2}/gi, code => {
+    const char = String.fromCharCode(Number.parseInt(code.slice(1), 16));
+    return /[\w.~-]/.test(char) ? char : code.toUpperCase();
+  });
 }
 
 /** The address as text, without a closing slash. */

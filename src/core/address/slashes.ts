@@ -76,3 +76,45 @@ export function segmentInStyle(segment: string, style: SlashStyle): string {
   if (style.kind === 'percent') for (let i = 0; i < style.depth; i++) text = encodeURIComponent(text);
   return text;
 }
+
+/**
+ * The offset after a path segment that begins at `at`, or -1. Every byte may be percent-encoded that need not be, in
+ * either hex case, once more than the slashes around it.
+ */
+export function segmentAfter(
+  s: string,
+  at: number,
+  high: number,
+  segment: string,
+  style: SlashStyle,
+): number {
+  const written = segmentInStyle(segment, style);
+  if (s.startsWith(written, at)) return at + written.length <= high ? at + written.length : -1;
+  const deepest = style.kind === 'percent' ? style.depth : 0;
+  let end = at;
+  for (const wanted of bytesOfSegment(segment)) {
+    if (end >= high) return -1;
+    const byte = s.charCodeAt(end);
+    if (byte === wanted && (byte >= 0x80 || isUnreserved(byte))) end++;
+    else {
+      const found =
+        byte === 0x25 ? /^%((?:25)*)([0-9a-f]{2})/i.exec(s.slice(end, Math.min(high, end + 40))) : null;
+      if (!found || Number.parseInt(found[2]!, 16) !== wanted || found[1]!.length > 2 * deepest) return -1;
+      end += found[0].length;
+    }
+  }
+  return end;
+}
+
+function isUnreserved(byte: number): boolean {
+  return /[\w.~-]/.test(String.fromCharCode(byte));
+}
+
+/** The bytes that a segment of a URL means. */
+function* bytesOfSegment(segment: string): Generator<number> {
+  for (let i = 0; i < segment.length; i++) {
+    const code = segment[i] === '%' ? /^[0-9a-f]{2}/i.exec(segment.slice(i + 1, i + 3))?.[0] : undefined;
+    yield code === undefined ? segment.charCodeAt(i) : Number.parseInt(code, 16);
+    if (code !== undefined) i += 2;
+  }
+}

@@ -3,6 +3,7 @@ import {
   colonBefore,
   portAfter,
   type SlashStyle,
+  segmentAfter,
   segmentInStyle,
   slashAfter,
   slashBefore,
@@ -270,9 +271,8 @@ function endOfPath(
   let end = at;
   for (const segment of segments) {
     end = slashAfter(s, end, high, style);
-    const written = segmentInStyle(segment, style);
-    if (end < 0 || end + written.length > high || !s.startsWith(written, end)) return -1;
-    end += written.length;
+    if (end >= 0) end = segmentAfter(s, end, high, segment, style);
+    if (end < 0) return -1;
   }
   return segments.length > 0 && continuesSegment(s, end, high, style) ? -1 : end;
 }

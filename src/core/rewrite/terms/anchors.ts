@@ -30,13 +30,22 @@ export function anchorSearch(
   );
   const patterns = [
     ...longestFirst(hosts).map(text => ({ kind: 'host' as const, text, anyCase: true })),
-    ...distinct(paths.map(path => path[0]!)).map(text => ({ kind: 'path' as const, text, anyCase: true })),
+    ...distinct(paths.flatMap(path => encodings(path[0]!))).map(text => ({
+      kind: 'path' as const,
+      text,
+      anyCase: true,
+    })),
     // Right after a word it continues with a longer path, and begins no link.
-    ...distinct(rootStarts).map(text => ({ kind: 'root' as const, text, anyCase: false, notInWord: true })),
+    ...distinct(rootStarts.flatMap(encodings)).map(text => ({
+      kind: 'root' as const,
+      text,
+      anyCase: false,
+      notInWord: true,
+    })),
     ...distinct(encoded).map(text => ({ kind: 'encoded' as const, text, anyCase: false })),
   ];
   if (patterns.length === 0) return undefined;
-  const folders = paths.map(path => path.map(escapePattern).join(slash));
+  const folders = paths.map(path => path.map(segmentPattern).join(slash));
   return {
     search: new ManySearch(bench, patterns),
     kinds: patterns.map(({ kind }) => kind),
@@ -46,6 +55,15 @@ export function anchorSearch(
 }
 
 const slash = String.raw`(?:\\*\/|%(?:25)*2f|\\+u002f|&(?:#0*47|#x0*2f|sol);)`;
+
+/** A text as it may be written: some programs encode a tilde, which need not be. */
+function encodings(text: string): string[] {
+  return text.includes('~') ? ['~', '%7E', '%7e'].map(tilde => text.replaceAll('~', tilde)) : [text];
+}
+
+function segmentPattern(segment: string): string {
+  return escapePattern(segment).replaceAll('~', '(?:~|%(?:25)*7e)');
+}
 
 function distinct(texts: readonly string[]): string[] {
   return [...new Set(texts)];

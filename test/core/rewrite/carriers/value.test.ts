@@ -86,6 +86,35 @@ for (const [why, text] of misses) {
   });
 }
 
+test('a character of a path may be percent-encoded that need not be', () => {
+  const pairs: Pairs = [['https://old.example/~club', 'https://new.example']];
+  const moved: [string, string][] = [
+    ['https://old.example/%7Eclub/a', 'https://new.example/a'],
+    ['https://old.example/%7eclub', 'https://new.example'],
+    ['https:\\/\\/old.example\\/%7Eclub\\/a', 'https:\\/\\/new.example\\/a'],
+    ['?u=https%3A%2F%2Fold.example%2F%7Eclub%2Fa', '?u=https%3A%2F%2Fnew.example%2Fa'],
+    ['?u=https%253A%252F%252Fold.example%252F%257Eclub', '?u=https%253A%252F%252Fnew.example'],
+    ['?u=https%3A%2F%2Fold.example%2F~club', '?u=https%3A%2F%2Fnew.example'],
+    ['<a href="/%7Eclub/a">', '<a href="/a">'],
+    ['a{background:url(/~club/x.png)}', 'a{background:url(/x.png)}'],
+    ['https://old.example/%7Ecl%75b/', 'https://new.example/'],
+  ];
+  for (const [before, after] of moved) assert.equal(rewrite(before, pairs).text, after);
+  assert.equal(
+    rewrite('http://old.example/~club/', [['https://old.example/%7eclub', 'https://new.example']]).text,
+    'https://new.example/',
+  );
+  for (const kept of [
+    'https://old.example/%7Eclubs',
+    'https://old.example/%257Eclub',
+    'https://old.example/%7Fclub',
+  ])
+    assert.equal(rewrite(kept, pairs).text, kept);
+  const accented: Pairs = [['https://old.example/été', 'https://new.example']];
+  for (const path of ['%C3%A9t%C3%A9', '%c3%a9t%c3%a9', 'été'])
+    assert.equal(rewrite(`https://old.example/${path}/a`, accented).text, 'https://new.example/a');
+});
+
 test('the longest match at a place wins, and output is not scanned again', () => {
   const pairs: Pairs = [
     ['https://a.example', 'https://b.example'],

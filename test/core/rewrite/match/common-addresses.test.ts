@@ -26,6 +26,10 @@ const ruleSets = [
   ],
   [['https://old.example', 'https://old.example/blog']],
   [
+    ['https://old.example/~a', 'https://new.example/x'],
+    ['https://old.example', 'https://other.example'],
+  ],
+  [
     ['https://old.example:8080', 'https://n.example'],
     ['https://old.example/site/deep', 'https://m.example/x'],
   ],
@@ -57,7 +61,7 @@ const address = fc
       'sub.old.example',
     ),
     mostly('', ':80', ':443', ':8080', '.', '.x', '-x', '%20'),
-    mostly('/site', '', '/a.b/c', '/site/deep', '/blog'),
+    mostly('/site', '', '/a.b/c', '/site/deep', '/blog', '/~a', '/%7Ea'),
     fc.constantFrom('', '/x', '.', '.html', '-2', '"', ' ', '?a=b', '\n', 'é', '”', '~', '%20', '%2f', "'"),
   )
   .map(([scheme, colon, unit, host, port, path, tail]) =>
@@ -81,6 +85,9 @@ const piece = fc.oneof(
     '[',
     '|',
     'a:b',
+    's:4:"',
+    's:24:\\"',
+    'href="/%7Ea/',
   ),
 );
 const bytes = (text: string) => Buffer.from(text).toString('latin1');
