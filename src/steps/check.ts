@@ -24,6 +24,7 @@ import { isOwn } from './deliver/files/staging.js';
 import { identityOf, identityOfTree, TreeIdentity } from './move/identity.js';
 import type { Move } from './move/open.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { crateTablesFindings } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 
 export interface CheckResult {
@@ -56,6 +57,8 @@ export async function check(
     const inputs = inputsOf(run, await crate.identity(), tree, dump);
     return await doStep({ ...run, again }, 'check', inputs, async findings => {
       const leftOver: LeftOver[] = [];
+      findings.add(...crateTablesFindings(move, manifest));
+      if (findings.stops) return { result: { files: undefined, tables: [], leftOver, pages: [] }, brief: {} };
       const files =
         move.newFiles && manifest.counts.files > 0
           ? await compareFiles(run, {

@@ -15,6 +15,7 @@ import { fittedOf } from './deliver/site/apply.js';
 import type { Configured } from './deliver/site/plan-configuration.js';
 import { ledgerOf } from './move/ledger.js';
 import { doStep, readResult, type StepOutcome, type StepRun } from './move/step.js';
+import { crateTablesFindings } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 import { type RewriteResult, rewriteInputs } from './rewrite.js';
 
@@ -53,7 +54,9 @@ export async function deliver(
   refuseNowhere(run);
   const manifest = await move.crate.manifest();
   const family = familyNamed(manifest.from.family);
-  const wantsDump = manifest.tables.length > 0 && (move.newDump !== undefined || move.newLive);
+  const stops = crateTablesFindings(move, manifest);
+  const wantsDump =
+    stops.length === 0 && manifest.tables.length > 0 && (move.newDump !== undefined || move.newLive);
   const part = wantsDump ? await movedPart(run) : undefined;
   const delivery = deliveryOf(run, { manifest, family, part, options });
   const parts: readonly Deliverer[] = [delivery.files, delivery.dump, delivery.database].filter(
@@ -62,7 +65,8 @@ export async function deliver(
   // Who asks for these wants what is there looked at, whatever the journal says.
   const again = run.again || options.byContent || options.mirror;
   return doStep({ ...run, again }, 'deliver', await inputsOf(run, part?.sha256), async findings => {
-    findings.add(...unmetWishes(move.sheet, family));
+    findings.add(...stops, ...unmetWishes(move.sheet, family));
+    if (findings.stops) return { result: nothingDelivered(undefined), brief: { keepsakes: [] } };
     for (const one of parts) await one.prepare?.();
     for (const one of parts) await one.stage(findings);
     // Everything is ready; from here on it is a matter of renaming, unless something is not as it should be.

@@ -4,8 +4,8 @@ import { formatAddress } from '../core/address/address.js';
 import { type ByteString, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
-import { globPattern } from '../core/rewrite/terms/globs.js';
-import { RowCount } from '../core/sql/row-count.js';
+import type { SiteInDatabase } from '../core/site/survey/site-tables.js';
+import { RowCount, type TableRows, type TakenOfTable } from '../core/sql/row-count.js';
 import { isPacked, readDump } from '../ends/database/dump/reader.js';
 import { DumpWriter } from '../ends/database/dump/writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
@@ -20,6 +20,7 @@ import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
 import { locate, lookAtSite, type Site, treeOf } from './move/read-site.js';
 import { doStep, type FindingLog, type StepOutcome, type StepRun } from './move/step.js';
+import { othersFinding, siteInDatabase, siteTablesFindings, tablesTaken } from './move/tables.js';
 import { type TakenDatabase, takeLiveDatabase } from './pack/database.js';
 import { identityOfWanted, takeFiles, WantedFiles } from './pack/files.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey/configuration.js';
@@ -59,18 +60,19 @@ export async function pack(
   const mayBeDone = !again && (await ledgerOf(move)).stateOf('pack').state === 'done';
   const listing = mayBeDone ? wanted?.list() : wanted?.begin();
   // The listing may know what this asks for.
-  const looking = move.oldFiles && lookAtSite(treeOf(move.oldFiles, files), move.oldAddress);
+  const looking = move.oldPlace && lookAtSite(treeOf(move.oldPlace, files), move.oldAddress);
   const endStreams = mayBeDone ? undefined : files?.beginStreams?.(run.rate.streams);
   try {
     const [site] = await Promise.all([looking, listing]);
     const inputs = async () => inputsOf(move, wanted?.digest);
     return await doStep({ ...run, again }, 'pack', await inputs(), async findings => {
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {
-        findings.add(configurationMissing(`${move.oldFiles}/${site.family.configurations[0]}`, site.family));
+        findings.add(configurationMissing(`${move.oldPlace}/${site.family.configurations[0]}`, site.family));
         return { result: nothingTaken(move), brief: {} };
       }
       const source = files && wanted ? { files, wanted } : undefined;
       const taken = await take(run, { site, source, byContent }, findings);
+      if (!taken) return { result: nothingTaken(move), brief: {} };
       const manifest = manifestOf(move, site, note, taken);
       await move.crate.writeManifest(manifest);
       const { sha256 } = await checksumOf(move.crate.at('crate.json'));
@@ -116,20 +118,25 @@ interface Source {
   readonly byContent: boolean;
 }
 
-async function take(run: StepRun, { site, source, byContent }: Source, findings: FindingLog): Promise<Taken> {
+async function take(
+  run: StepRun,
+  { site, source, byContent }: Source,
+  findings: FindingLog,
+): Promise<Taken | undefined> {
   const { crate, oldFiles } = run.move;
   const above = site && oldFiles ? await takeAbove(run.move, site, oldFiles) : [];
   if (above.length > 0) findings.add(configurationAbove(run.move, above));
   // The dump first: if it is damaged, nothing has been copied yet.
   const dump = await takeDatabase(run, site);
   findings.add(...(dump?.findings ?? []));
+  if (findings.stops) return undefined;
   const files = source
     ? await takeFiles(run, source, byContent)
     : { part: await crate.writeEntries('files.ndjson', []), kept: 0, way: undefined };
   const parts: Record<string, CratePart> = { 'files.ndjson': files.part };
   if (above.length > 0) parts['above.ndjson'] = await crate.writeEntries('above.ndjson', above);
   else await rm(crate.at('above.ndjson'), { force: true });
-  if (dump) parts[takenDump] = dump.part;
+  if (dump?.part) parts[takenDump] = dump.part;
   findings.add(...((await source?.wanted.findings(() => crate.entries())) ?? []));
   const tables = dump?.tables ?? [];
   const counts = countsOf(source?.wanted, tables);
@@ -218,37 +225,56 @@ async function takeDatabase(
   site: Site | undefined,
 ): Promise<(Omit<TakenDatabase, 'charset'> & { charset?: string }) | undefined> {
   const { move } = run;
-  if (move.oldDump) return takeDump(run, move.oldDump);
-  return move.oldLive ? takeLiveDatabase(run, await oldDatabaseOf(move, site)) : undefined;
+  const whose = siteInDatabase(site);
+  if (move.oldDump) return takeDump(run, move.oldDump, whose);
+  return move.oldLive ? takeLiveDatabase(run, await oldDatabaseOf(move, site), whose) : undefined;
 }
 
-async function takeDump(run: StepRun, file: string): Promise<Omit<TakenDatabase, 'charset'>> {
-  const { crate, sheet, bench } = run.move;
-  const without = sheet.take.database === false ? [] : sheet.take.database.tables.without.map(globPattern);
+/** Takes a dump as it is; where it holds more than the site's tables, without the others. */
+async function takeDump(
+  run: StepRun,
+  file: string,
+  site: SiteInDatabase | undefined,
+): Promise<Omit<TakenDatabase, 'charset'>> {
+  const { move } = run;
+  await move.crate.makeFolder();
+  const whole = await copyDump(run, file, (await isPacked(file)) ? undefined : () => 'all');
+  const names = whole.map(({ table }) => textOf(table));
+  const stops = siteTablesFindings(move, site, names, file);
+  if (stops.length > 0) return { part: undefined, tables: [], findings: stops };
+  const taken = tablesTaken(move, site, names);
+  const others = names.filter(name => taken(name) === 'nothing');
+  const isAll = names.every(name => taken(name) === 'all');
+  const tables = isAll ? whole : await copyDump(run, file, table => taken(textOf(table)));
+  const findings = othersFinding(site, { all: names, others, place: file });
+  return { part: await checksumOf(move.crate.at(takenDump)), tables, findings };
+}
+
+/**
+ * Copies a dump into the crate.
+ * @param taken what is copied of each table; left out for a file that is copied as it is
+ */
+async function copyDump(
+  run: StepRun,
+  file: string,
+  taken?: (table: string) => TakenOfTable,
+): Promise<readonly TableRows[]> {
+  const { crate, bench } = run.move;
   const { size } = (await identityOf(file)) as { size: number };
   const progress = (done: number) =>
     run.events({ type: 'progress', what: basename(file), done, of: size, unit: 'bytes' });
-  const asItIs = without.length === 0 && (await isPacked(file));
-  await crate.makeFolder();
-  const writer = asItIs ? undefined : new DumpWriter(bench, crate.at(takenDump), { checksum: true });
-  const count = new RowCount(
-    bench,
-    table => !without.some(one => one.test(table)),
-    writer && (chunk => writer.take(chunk)),
-  );
+  const writer = taken && new DumpWriter(bench, crate.at(takenDump), { checksum: true });
+  const count = new RowCount(bench, taken ?? (() => 'all'), writer && (chunk => writer.take(chunk)));
   try {
-    await readDump(bench, file, count, {
-      signal: run.signal,
-      progress,
-      after: writer && (() => writer.settle()),
-    });
+    const after = writer && (() => writer.settle());
+    await readDump(bench, file, count, { signal: run.signal, progress, after });
     if (writer) await writer.finish();
     else await copyWhole(file, crate.at(takenDump));
   } catch (error) {
     await writer?.discard();
     throw error;
   }
-  return { part: await checksumOf(crate.at(takenDump)), tables: [...count.tables.values()], findings: [] };
+  return [...count.tables.values()];
 }
 
 async function copyWhole(from: string, to: string): Promise<void> {

@@ -13,6 +13,7 @@ import { movedDump, movedFiles, takenDump } from '../ends/move-folder/crate.js';
 import type { CratePart } from '../ends/move-folder/crate-part.js';
 import { readAll } from './move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { crateTablesFindings, othersOfCrate, tablesOfCrate } from './move/tables.js';
 import { dumpTermsOf, prefixChangeOf, ruleOptions, rulesOf } from './move/terms.js';
 import { rewriteDump } from './rewrite/dump.js';
 import { rewriteFindings } from './rewrite/findings.js';
@@ -34,6 +35,12 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
   const prefix = prefixChangeOf(move, family, manifest.from.prefix);
   return doStep(run, 'rewrite', await rewriteInputs(run), async findings => {
     const part = manifest.parts[takenDump];
+    const { others } = tablesOfCrate(move, manifest);
+    findings.add(...crateTablesFindings(move, manifest), ...othersOfCrate(move, manifest));
+    if (findings.stops) {
+      const files = summarise([], [], []);
+      return { result: { dump: undefined, files, moved: undefined, prefix: undefined }, brief: {} };
+    }
     let dump: RewriteSummary | undefined;
     let moved: CratePart | undefined;
     if (part) {
@@ -42,7 +49,11 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
         bench: move.bench,
         from: crate.at(takenDump),
         to: crate.at(movedDump),
-        terms: { ...dumpTermsOf(move, family), prefix: prefix && { from: prefix.from, to: prefix.to } },
+        terms: {
+          ...dumpTermsOf(move, family),
+          prefix: prefix && { from: prefix.from, to: prefix.to },
+          without: others.map(({ table }) => table),
+        },
         size: part.bytes,
         checksum: true,
       };
@@ -63,7 +74,8 @@ export async function rewriteInputs({ move }: StepRun): Promise<unknown> {
   const { pairs } = rulesOf(move);
   const { leave, files } = move.sheet.rewrite;
   const prefix = move.sheet.new.database?.prefix;
-  return { crate: await move.crate.identity(), pairs, ...ruleOptions(move), leave, files, prefix };
+  const tables = move.sheet.take.database === false ? undefined : move.sheet.take.database.tables;
+  return { crate: await move.crate.identity(), pairs, ...ruleOptions(move), leave, files, prefix, tables };
 }
 
 /**

@@ -147,7 +147,7 @@ new:
     password: \${NEW}
     through: files
     prefix: row_
-take: { database: { tables: { without: ["sr4_two_*"] } } }
+take: { database: { tables: { without-rows: ["sr4_two_*"] } } }
 configure:
   title: Saltmarsh Rowing
   tagline: "It's “low” water"

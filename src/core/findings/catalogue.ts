@@ -543,13 +543,13 @@ export const catalogue = {
   },
   'prefix-differs': {
     levels: ['stop'],
-    meaning: 'The dump’s tables have another prefix than the configuration.',
+    meaning: 'The tables have another prefix than the configuration.',
     remedy: 'Dump the right database, or correct the prefix.',
   },
   'prefix-several': {
-    levels: ['note'],
-    meaning: 'The dump holds several sites.',
-    remedy: 'Dump only the tables of this one.',
+    levels: ['stop'],
+    meaning: 'Several sites are in the dump, and no configuration says which is moved.',
+    remedy: 'Give old.files, or name the tables in take.database.tables.only.',
   },
   'prefix-shared': {
     levels: ['stop'],
@@ -697,6 +697,11 @@ export const catalogue = {
     levels: ['note'],
     meaning: 'A table of a live database has no key; rows were found by their old value.',
     remedy: 'Expect `undo` to restore a value wherever the new one is.',
+  },
+  'tables-not-taken': {
+    levels: ['note'],
+    meaning: 'Tables that are not the site’s own were left out.',
+    remedy: 'Name in take.database.tables.also what the site uses of them.',
   },
   'tables-without-transactions': {
     levels: ['warn', 'note'],

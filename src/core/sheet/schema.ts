@@ -51,6 +51,7 @@ const orFalse = (shape: Schema) =>
   lazy((value: unknown): Schema => (value === false ? boolean() : shape.meta({ orFalse: true })));
 
 const without = array(string().required()).default([]);
+const globs = array(string().required());
 
 /** The sheet (design, section 4). What Yup cannot see alone (addresses, places) is checked in `readSheet`. */
 export const sheetSchema = object({
@@ -81,7 +82,7 @@ export const sheetSchema = object({
     files: orFalse(object({ without, 'larger-than': size }).noUnknown()),
     database: orFalse(
       object({
-        tables: object({ without }).noUnknown(),
+        tables: object({ also: globs, only: globs, without, 'without-rows': globs }).noUnknown(),
         routines: boolean(),
         events: boolean(),
         'without-transactions': string().oneOf(['lock', 'read', 'refuse']),
@@ -143,10 +144,21 @@ export const sheetSchema = object({
 
 type Checked = InferType<typeof sheetSchema>;
 
+/** Which tables are taken: globs. */
+export interface TableWish {
+  /** Tables beyond those under the site's prefix. */
+  readonly also?: readonly string[];
+  /** All that is taken, where it is given. */
+  readonly only?: readonly string[];
+  /** Tables that are left out altogether. */
+  readonly without?: readonly string[];
+  /** Tables that are taken without their rows. */
+  readonly 'without-rows'?: readonly string[];
+}
+
 /** What is taken of a database. */
 interface TakenOfDatabase {
-  /** Tables whose rows are left. */
-  readonly tables: { readonly without: readonly string[] };
+  readonly tables: TableWish;
   readonly routines?: boolean;
   readonly events?: boolean;
   /** What is done about tables that no snapshot holds still; `lock` where nothing is said. */

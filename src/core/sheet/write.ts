@@ -105,7 +105,12 @@ export function writeSheet(a: SheetAnswers): string {
   put(2, 'dump', a.newDump, 'leave the finished dump here and load nothing', 'finished.sql.gz');
   section('take', 'What to take. Patterns are those of gitignore.');
   put(1, 'files', { without: a.without }, 'the site makes caches and logs again');
-  put(1, 'database', { tables: { without: [] } }, 'table names, with * for any characters');
+  put(
+    1,
+    'database',
+    { tables: { without: [] } },
+    'tables to leave out, with * for any characters; see also, only, without-rows',
+  );
   section('rewrite', 'What to change in the data beyond the addresses above.');
   put(1, 'pairs', a.pairs ?? [], 'such as { from: /home/old/htdocs, to: /srv/www/new }');
   put(1, 'mail', false, 'also move mail addresses at the old host');

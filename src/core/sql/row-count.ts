@@ -2,6 +2,7 @@ import type { ByteString } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
 import { readCreateTable } from './create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
+import { subjectOf } from './subject.js';
 
 /** How many rows of a table a dump holds. */
 export interface TableRows {
@@ -9,15 +10,19 @@ export interface TableRows {
   rows: number;
 }
 
-/** Counts the rows of every table of a dump, and passes on the dump without the rows of tables not wanted. */
+/** What is passed on of a table: all of it, how it is made, or nothing. */
+export type TakenOfTable = 'all' | 'structure' | 'nothing';
+
+/** Counts the rows of every table of a dump, and passes on of each what is wanted. */
 export class RowCount implements DumpVisitor {
   readonly tables = new Map<string, TableRows>();
-  readonly wanted: (table: string) => boolean;
+  private readonly taken: (table: string) => TakenOfTable;
   private readonly scanner: DumpScanner;
   private current: TableRows = { table: '', rows: 0 };
 
-  constructor(bench: Workbench, wanted: (table: string) => boolean, emit?: (chunk: Buffer) => void) {
-    this.wanted = wanted;
+  /** @param taken what is wanted of a table, by its name as bytes */
+  constructor(bench: Workbench, taken: (table: string) => TakenOfTable, emit?: (chunk: Buffer) => void) {
+    this.taken = taken;
     this.scanner = new DumpScanner(bench, this, emit);
   }
 
@@ -29,6 +34,14 @@ export class RowCount implements DumpVisitor {
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.scanner.finish();
+  }
+
+  wanted(table: string): boolean {
+    return this.taken(table) === 'all';
+  }
+
+  leavesOut(s: ByteString, start: number, end: number): boolean {
+    return isAboutOthers(s.slice(start, end), table => this.taken(table) === 'nothing');
   }
 
   insert({ table }: InsertHead): undefined {
@@ -43,6 +56,15 @@ export class RowCount implements DumpVisitor {
     const shape = readCreateTable(s.slice(start, end));
     if (shape) rowsOf(this.tables, shape.name);
   }
+}
+
+/** Whether a statement is about a table or view that is not wanted, or about a trigger on one. */
+export function isAboutOthers(statement: string, unwanted: (table: string) => boolean): boolean {
+  const subject = subjectOf(statement);
+  if (!subject) return false;
+  const { kind, names, on } = subject;
+  if (kind === 'table' || kind === 'view') return names.some(unwanted);
+  return on !== undefined && unwanted(on);
 }
 
 /** The count of a table, made at first use. */

@@ -67,6 +67,8 @@ export interface DumpVisitor {
   row?(end: number, stretch: Stretch): readonly Edit[] | undefined;
   /** Bytes of rows as they are in the dump, brackets and commas with them. */
   rowBytes?(stretch: Stretch, start: number, end: number): void;
+  /** Whether a statement that is not an INSERT of rows is left out of what is passed on. It is not shown then. */
+  leavesOut?(s: ByteString, start: number, end: number): boolean;
   /** Any other statement, whole, without its delimiter. */
   statement?(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined;
 }
@@ -406,10 +408,15 @@ export class DumpScanner {
       this.statements--;
       return needMore;
     }
+    const after = end + this.delimiter.length;
+    if (this.visitor.leavesOut?.(s, at, end)) {
+      this.edits.add({ start: at, end: after, put: asBytes('') });
+      return after;
+    }
     this.take(this.visitor.statement?.(s, at, end, this.dialect));
     const mode = sqlMode.exec(s.slice(at, Math.min(end, at + 500)));
     if (mode) this.dialect = { backslash: !/no_backslash_escapes/i.test(mode[1] ?? '') };
-    return end + this.delimiter.length;
+    return after;
   }
 
   private brokenRow(at: number): DamageError {

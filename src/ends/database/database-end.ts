@@ -175,8 +175,8 @@ export interface LoadWarning {
 export interface SnapshotOptions {
   /** The character set in which the site itself speaks to its server, if it is known. */
   readonly charset: string | undefined;
-  /** Which tables are taken. */
-  readonly wanted: (table: string) => boolean;
+  /** Which of the tables and views that are there are read. */
+  choose(all: readonly SeenTable[]): readonly SeenTable[];
 }
 
 /** A database as it is at one moment. */

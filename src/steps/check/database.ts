@@ -15,6 +15,7 @@ import { ownTables } from '../deliver/database/replace-tables.js';
 import type { TableProof } from '../deliver/database/verify.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { readResult, type StepRun } from '../move/step.js';
+import { tablesOfCrate } from '../move/tables.js';
 import { dumpTermsOf, newTableName, prefixChangeOf } from '../move/terms.js';
 import type { LeftOver } from './files.js';
 import { leftOverIn, type TableComparison } from './tables.js';
@@ -82,7 +83,7 @@ function comparisons(
   },
 ): TableComparison[] {
   const change = prefixChangeOf(move, family, manifest.from.prefix);
-  return manifest.tables.map(({ table, rows }) => {
+  return tablesOfCrate(move, manifest).own.map(({ table, rows }) => {
     const newTable = newTableName(table, change);
     const proof = loaded.tables.find(one => one.table === newTable);
     const seen = now.get(newTable);

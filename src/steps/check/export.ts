@@ -6,6 +6,7 @@ import { readDump } from '../../ends/database/dump/reader.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
 import { editsOfDump } from '../deliver/database/stage-dump.js';
 import type { StepRun } from '../move/step.js';
+import { tablesOfCrate } from '../move/tables.js';
 import { newTableName, prefixChangeOf } from '../move/terms.js';
 import type { TableComparison } from './tables.js';
 
@@ -36,7 +37,7 @@ export async function compareExport(
   const finished = new DumpContent(bench, undefined, edits);
   const wanted = await read(crate.at(movedDump), finished);
   const found = await read(resolve(exported), new DumpContent(bench, finished.columns));
-  return manifest.tables.map(({ table, rows }) => {
+  return tablesOfCrate(run.move, manifest).own.map(({ table, rows }) => {
     const newTable = newTableName(table, change);
     const content = found.get(newTable);
     const expected = wanted.get(newTable);

@@ -11,6 +11,7 @@ import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../move/databases.js';
 import type { FindingLog } from '../move/step.js';
 import { noteDeed, type StepRun } from '../move/step.js';
+import { tablesOfCrate } from '../move/tables.js';
 import { newTableName, prefixChangeOf } from '../move/terms.js';
 import type { LoadedDatabase } from './database/loaded.js';
 import { provisionDatabase } from './database/provision.js';
@@ -108,7 +109,7 @@ export class DatabaseDeliverer implements Deliverer {
     return {
       family,
       prefix: change?.to ?? manifest.from.prefix ?? '',
-      names: manifest.tables.map(({ table }) => newTableName(table, change)),
+      names: tablesOfCrate(this.run.move, manifest).own.map(({ table }) => newTableName(table, change)),
     };
   }
 

@@ -84,7 +84,7 @@ export class DemoDatabases {
 
   /** Writes what is in one of them to a dump. */
   async dump(name: string, file: string, signal: AbortSignal): Promise<void> {
-    const snapshot = await this.database(name).snapshot({ charset: undefined, wanted: () => true });
+    const snapshot = await this.database(name).snapshot({ charset: undefined, choose: all => all });
     const writer = new DumpWriter(this.bench, file, { checksum: false });
     try {
       writer.take(snapshot.head(new Date()));

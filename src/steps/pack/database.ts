@@ -4,7 +4,7 @@ import { isDeepStrictEqual } from 'node:util';
 import { bytesOfText } from '../../core/bytes.js';
 import { EndError, UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
-import { globPattern } from '../../core/rewrite/terms/globs.js';
+import type { SiteInDatabase } from '../../core/site/survey/site-tables.js';
 import type { DatabaseEnd, DatabaseSnapshot, SeenTable } from '../../ends/database/database-end.js';
 import { GrowingDump } from '../../ends/database/dump/growing-dump.js';
 import { takenDump } from '../../ends/move-folder/crate.js';
@@ -12,11 +12,14 @@ import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { whileDoing } from '../../ends/system-errors.js';
 import { writeWhole } from '../../ends/whole-file.js';
 import type { OldDatabase } from '../move/databases.js';
+import type { Move } from '../move/open.js';
 import type { StepRun } from '../move/step.js';
+import { othersFinding, siteTablesFindings, tablesTaken } from '../move/tables.js';
 
 /** What was taken of a live database. */
 export interface TakenDatabase {
-  readonly part: CratePart;
+  /** Undefined where a finding says that nothing may be taken. */
+  readonly part: CratePart | undefined;
   readonly tables: readonly { readonly table: string; readonly rows: number }[];
   readonly charset: string;
   readonly findings: readonly Finding[];
@@ -36,8 +39,8 @@ interface TakenTable {
 interface TakenSoFar {
   readonly database: string;
   readonly charset: string;
-  /** Tables of which only the structure is taken, as the sheet says it. */
-  readonly without: readonly string[];
+  /** Tables of which only the structure is taken. */
+  readonly rowless: readonly string[];
   /** In the order of the dump. */
   readonly tables: TakenTable[];
 }
@@ -55,18 +58,24 @@ const howFar = 'so-far.json';
 export async function takeLiveDatabase(
   run: StepRun,
   { database, charset }: OldDatabase,
+  site: SiteInDatabase | undefined,
 ): Promise<TakenDatabase> {
-  const { crate, sheet } = run.move;
+  const { move } = run;
+  const { crate, sheet } = move;
   const wish = sheet.take.database === false ? undefined : sheet.take.database;
   const folder = crate.at('taking');
   const doing = `Taking the database ${database.text}`;
-  const snapshot = await database.snapshot({ charset, wanted: () => true });
+  const chosen = new ChosenTables(move, site, database.text);
+  const snapshot = await database.snapshot({ charset, choose: all => chosen.among(all) });
   try {
     await whileDoing(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));
+    if (chosen.stops.length > 0)
+      return { part: undefined, tables: [], charset: snapshot.charset, findings: chosen.stops };
     const handling = wish?.['without-transactions'] ?? 'lock';
     const findings = await unsteadyFindings(snapshot, handling, database.name);
     refuseCrashed(snapshot.own, doing);
-    const { dump, tables } = await takeTables(run, { folder, database, snapshot });
+    findings.push(...chosen.findings());
+    const { dump, tables } = await takeTables(run, { folder, database, snapshot, rowless: chosen.rowless });
     await dump.add(async sink => {
       await snapshot.writePrograms(sink, {
         routines: wish?.routines === true,
@@ -87,6 +96,39 @@ export async function takeLiveDatabase(
   }
 }
 
+/** The tables of a database that are taken. */
+class ChosenTables {
+  /** Why none may be. */
+  stops: Finding[] = [];
+  /** Tables of which only the structure is taken. */
+  rowless: string[] = [];
+  private all: readonly string[] = [];
+  private others: readonly string[] = [];
+  private readonly move: Move;
+  private readonly site: SiteInDatabase | undefined;
+  private readonly place: string;
+
+  constructor(move: Move, site: SiteInDatabase | undefined, place: string) {
+    this.move = move;
+    this.site = site;
+    this.place = place;
+  }
+
+  among(tables: readonly SeenTable[]): readonly SeenTable[] {
+    const { move, site, place } = this;
+    this.all = tables.map(({ name }) => name);
+    this.stops = siteTablesFindings(move, site, this.all, place);
+    const taken = tablesTaken(move, site, this.all);
+    this.rowless = this.all.filter(name => taken(name) === 'structure');
+    this.others = this.all.filter(name => taken(name) === 'nothing');
+    return this.stops.length > 0 ? [] : tables.filter(({ name }) => taken(name) !== 'nothing');
+  }
+
+  findings(): Finding[] {
+    return othersFinding(this.site, { all: this.all, others: this.others, place: this.place });
+  }
+}
+
 /** Writes one table after the other into the dump so far, noting after each how far it has come. */
 async function takeTables(
   run: StepRun,
@@ -94,13 +136,15 @@ async function takeTables(
     folder,
     database,
     snapshot,
-  }: { readonly folder: string; readonly database: DatabaseEnd; readonly snapshot: DatabaseSnapshot },
+    rowless,
+  }: {
+    readonly folder: string;
+    readonly database: DatabaseEnd;
+    readonly snapshot: DatabaseSnapshot;
+    readonly rowless: readonly string[];
+  },
 ): Promise<{ dump: GrowingDump; tables: TakenTable[] }> {
-  const { sheet } = run.move;
-  const wish = sheet.take.database === false ? undefined : sheet.take.database;
-  const without = wish?.tables.without ?? [];
-  const patterns = without.map(globPattern);
-  const wanted = { database: database.text, charset: snapshot.charset, without };
+  const wanted = { database: database.text, charset: snapshot.charset, rowless };
   const at = new Date();
   const left = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
   const dump = await GrowingDump.open(join(folder, dumpSoFar), left.at(-1)?.dump);
@@ -115,7 +159,7 @@ async function takeTables(
       const done = before + rows;
       run.events({ type: 'progress', what: table.name, done, of: Math.max(all, done), unit: 'rows' });
     };
-    const most = patterns.some(one => one.test(table.name)) ? 0 : undefined;
+    const most = rowless.includes(table.name) ? 0 : undefined;
     let rows = 0;
     await dump.add(async sink => {
       rows = await snapshot.writeTable(table, sink, run.signal, { progress, most });

@@ -2,12 +2,13 @@ import type { SeenFolders } from '../../core/address/server-paths.js';
 import { EndError, UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { families } from '../../core/site/families/families.js';
-import type { Family } from '../../core/site/families/family.js';
-import { DumpSurvey, prefixesIn } from '../../core/site/survey/dump-survey.js';
+import { DumpSurvey } from '../../core/site/survey/dump-survey.js';
+import { prefixesIn } from '../../core/site/survey/site-tables.js';
 import type { DatabaseEnd, SeenDatabase, SeenTable } from '../../ends/database/database-end.js';
 import { type OldDatabase, oldDatabaseOf } from '../move/databases.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
+import { siteInDatabase, tablesTaken } from '../move/tables.js';
 import { type SurveyedDump, seenIn } from './dump.js';
 
 /** A database of the old server that the account sees. */
@@ -47,7 +48,7 @@ export async function surveyOldDatabase(run: StepRun, site: Site | undefined): P
   try {
     const seen = await database.use(connection => connection.databases());
     const listed = seen.map(one => listedAs(one, database.name));
-    const { dump, folders } = await lookThrough(run, old, site?.family);
+    const { dump, folders } = await lookThrough(run, old, site);
     const crashed = seen
       .find(({ name }) => name === database.name)
       ?.tables.find(({ trouble }) => trouble !== undefined);
@@ -98,11 +99,18 @@ function listedAs({ name, tables }: SeenDatabase, used: string): ListedDatabase 
 async function lookThrough(
   run: StepRun,
   { database, charset }: OldDatabase,
-  family: Family | undefined,
+  site: Site | undefined,
 ): Promise<{ dump: SurveyedDump; folders: SeenFolders }> {
+  const family = site?.family;
   const began = performance.now();
   const reader = new DumpSurvey(run.move.bench, family?.landmark);
-  const snapshot = await database.snapshot({ charset, wanted: () => true });
+  let all: readonly string[] = [];
+  const choose = (seen: readonly SeenTable[]) => {
+    all = seen.map(({ name }) => name);
+    const taken = tablesTaken(run.move, siteInDatabase(site), all);
+    return seen.filter(({ name }) => taken(name) !== 'nothing');
+  };
+  const snapshot = await database.snapshot({ charset, choose });
   const sink = { take: (chunk: Buffer) => reader.push(chunk), waiting: 0, room: async () => {} };
   try {
     sink.take(snapshot.head(new Date()));
@@ -121,7 +129,7 @@ async function lookThrough(
       const whole = sizes.get(one.name);
       return whole && whole.bytes > mostBytes ? { ...one, rows: whole.rows, bytes: whole.bytes } : one;
     });
-    const dump: SurveyedDump = { ...seen, tables: estimated };
+    const dump: SurveyedDump = { ...seen, tables: estimated, all };
     return { dump, folders: reader.folders };
   } finally {
     await snapshot.close().catch(() => {});

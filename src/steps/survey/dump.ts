@@ -3,14 +3,15 @@ import type { SeenHost } from '../../core/address/seen.js';
 import type { SeenFolders } from '../../core/address/server-paths.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Workbench } from '../../core/kernels/workbench.js';
-import { families } from '../../core/site/families/families.js';
 import type { Family } from '../../core/site/families/family.js';
-import { DumpSurvey, prefixesIn, type SurveyedTable } from '../../core/site/survey/dump-survey.js';
+import { DumpSurvey, type SurveyedTable } from '../../core/site/survey/dump-survey.js';
+import { prefixesIn } from '../../core/site/survey/site-tables.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { identityOf } from '../move/identity.js';
 import type { Move } from '../move/open.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
+import { othersFinding, siteInDatabase, siteTablesFindings, tablesTaken } from '../move/tables.js';
 
 /** What was seen in a dump. */
 export interface SurveyedDump {
@@ -19,6 +20,8 @@ export interface SurveyedDump {
   readonly server: string | undefined;
   readonly prefixes: readonly string[];
   readonly tables: readonly SurveyedTable[];
+  /** The names of all tables that are there, also of those that were not looked at. */
+  readonly all: readonly string[];
   readonly hosts: readonly SeenHost[];
   readonly charsets: readonly string[];
   readonly collations: readonly string[];
@@ -56,6 +59,7 @@ export function seenIn(
     server: reader.server,
     prefixes: prefixesIn(reader.tables.keys(), family?.coreTables ?? []),
     tables: [...reader.tables.values()],
+    all: [...reader.tables.keys()],
     hosts: reader.hosts.all(),
     charsets: [...reader.charsets].sort(),
     collations: [...reader.collations].sort(),
@@ -66,67 +70,15 @@ export function seenIn(
 
 /** Whether a dump is that of the site, and what is in it that the sheet does not name. */
 export function dumpFindings(move: Move, site: Site | undefined, dump: SurveyedDump): Finding[] {
-  return [...(site ? prefixFindings(site, dump) : []), ...addressFindings(move, dump)];
-}
-
-function prefixFindings({ family, facts }: Site, dump: SurveyedDump): Finding[] {
-  const configured = facts?.prefix?.value;
-  const shown = dump.prefixes.map(prefix => `"${prefix}"`).join(' and ');
-  if (family.coreTables.length === 0) return [];
-  if (dump.prefixes.length === 0) {
-    return [
-      finding({
-        level: 'stop',
-        code: 'dump-not-of-site',
-        place: dump.file,
-        what: `None of its ${dump.tables.length} tables are those of a ${family.name} site`,
-        remedy: 'Dump the database that the configuration names, with all of its tables',
-      }),
-    ];
-  }
-  if (configured !== undefined && !dump.prefixes.includes(configured)) {
-    return [
-      finding({
-        level: 'stop',
-        code: 'prefix-differs',
-        place: dump.file,
-        what: `The dump's tables begin with ${shown}, the configuration says "${configured}"; the new site would show an installation page`,
-        remedy: 'Dump the database that belongs to this configuration, or correct its table prefix',
-      }),
-    ];
-  }
-  const shared = families.find(
-    other =>
-      other !== family &&
-      configured !== undefined &&
-      prefixesIn(tableNames(dump), other.coreTables).includes(configured),
-  );
-  if (shared) {
-    return [
-      finding({
-        level: 'stop',
-        code: 'prefix-shared',
-        place: dump.file,
-        what: `Tables of a ${shared.name} site are under the same prefix "${configured}"; which table belongs to which site cannot be decided`,
-        remedy:
-          'Leave out those of the other site by name (take.database.tables.without), or give the two sites prefixes of their own',
-      }),
-    ];
-  }
-  if (dump.prefixes.length === 1) return [];
+  const names = dump.all;
+  const whose = siteInDatabase(site);
+  const taken = tablesTaken(move, whose, names);
+  const others = names.filter(name => taken(name) === 'nothing');
   return [
-    finding({
-      level: 'note',
-      code: 'prefix-several',
-      place: dump.file,
-      what: `The dump holds several sites, with the prefixes ${shown}; the configuration uses "${configured ?? ''}"`,
-      remedy: 'If the others are not wanted at the new host, dump only the tables of this site',
-    }),
+    ...siteTablesFindings(move, whose, names, dump.file),
+    ...othersFinding(whose, { all: names, others, place: dump.file }),
+    ...addressFindings(move, dump),
   ];
-}
-
-function tableNames({ tables }: SurveyedDump): string[] {
-  return tables.map(({ name }) => name);
 }
 
 function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {

@@ -1,7 +1,7 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { applyEdits, asBytes } from '../../../src/core/bytes.js';
-import { prefixesIn } from '../../../src/core/site/survey/dump-survey.js';
+import { prefixesIn } from '../../../src/core/site/survey/site-tables.js';
 import { readCreateTable } from '../../../src/core/sql/create-table.js';
 import { renameTables } from '../../../src/core/sql/table-names.js';
 

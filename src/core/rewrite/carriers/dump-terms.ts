@@ -16,6 +16,8 @@ export interface DumpTerms {
   /** Patterns of columns to leave, and of the only ones to rewrite (none for all). */
   readonly leave: readonly string[];
   readonly only: readonly string[];
+  /** Tables that are left out of the result altogether, by their names as bytes. */
+  readonly without?: readonly string[];
 }
 
 /** The same prepared for the byte path. */
@@ -37,5 +39,6 @@ export function compileDumpTerms(bench: Workbench, terms: DumpTerms): CompiledTe
     ),
     hosts: compileGlobs(columns.flatMap(one => one.hosts)),
     prefix: prefix && { ...prefix, data: columns.flatMap(one => one.prefixed) },
+    without: new Set(terms.without),
   };
 }

@@ -10,7 +10,7 @@ import {
   hasDoubledQuote,
   openLiteral,
 } from '../../sql/literal.js';
-import { rowsOf, type TableRows } from '../../sql/row-count.js';
+import { isAboutOthers, rowsOf, type TableRows } from '../../sql/row-count.js';
 import type { Showing } from '../../sql/row-lexer.js';
 import {
   type CellLiteral,
@@ -45,6 +45,8 @@ export interface DumpRewriting {
   readonly hosts?: Globs | undefined;
   /** Takes what is left one by one. */
   readonly left?: LeftList | undefined;
+  /** Tables that are not passed on, by their names as bytes. */
+  readonly without?: ReadonlySet<string> | undefined;
 }
 
 /** What is known of one column of the table whose rows are being read. */
@@ -102,6 +104,16 @@ export class DumpRewriter implements DumpVisitor {
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.scanner.finish();
+  }
+
+  wanted(table: string): boolean {
+    return this.what.without?.has(table) !== true;
+  }
+
+  leavesOut(s: ByteString, start: number, end: number): boolean {
+    const { without } = this.what;
+    if (!without || without.size === 0) return false;
+    return isAboutOthers(s.slice(start, end), table => without.has(table));
   }
 
   anchors(bytes: Buffer): number | undefined {

@@ -100,14 +100,3 @@ export class DumpSurvey implements DumpVisitor {
     return table;
   }
 }
-
-/** The table prefixes under which all of a family's core tables are in a dump: one for each site in it. */
-export function prefixesIn(tables: Iterable<string>, coreTables: readonly string[]): string[] {
-  const names = new Set(tables);
-  const [first, ...others] = coreTables;
-  if (first === undefined) return [];
-  return [...names]
-    .filter(name => name.endsWith(first))
-    .map(name => name.slice(0, -first.length))
-    .filter(prefix => others.every(other => names.has(prefix + other)));
-}

@@ -54,7 +54,7 @@ export class Snapshot implements DatabaseSnapshot {
     this.charset = charset;
   }
 
-  static async open(route: DatabaseRoute, { charset, wanted }: SnapshotOptions): Promise<Snapshot> {
+  static async open(route: DatabaseRoute, { charset, choose }: SnapshotOptions): Promise<Snapshot> {
     const session = await DatabaseSession.open(route);
     try {
       const server = (await session.value(sql`SELECT VERSION()`)) ?? '';
@@ -66,7 +66,7 @@ export class Snapshot implements DatabaseSnapshot {
       await session.run(sql`SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ`);
       await session.run(sql`START TRANSACTION WITH CONSISTENT SNAPSHOT`);
       const columns = await columnsOf(session);
-      const tables = (await tablesOf(session)).filter(({ name }) => wanted(name));
+      const tables = choose(await tablesOf(session));
       const used = spokenIn(
         charset,
         tables.flatMap(({ name }) => columns.get(name) ?? []),

@@ -3,7 +3,7 @@ import { dirname } from 'node:path';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
-import { prefixesIn } from '../../../core/site/survey/dump-survey.js';
+import { prefixesIn } from '../../../core/site/survey/site-tables.js';
 import { counted } from '../../../core/text/numbers.js';
 import type { DatabaseConnection, DatabaseEnd, SeenTable } from '../../../ends/database/database-end.js';
 import { DumpWriter } from '../../../ends/database/dump/writer.js';
@@ -192,7 +192,10 @@ async function writeKeepsake(
   file: string,
 ): Promise<void> {
   const names = new Set(tables.map(({ name }) => name));
-  const snapshot = await database.snapshot({ charset: undefined, wanted: name => names.has(name) });
+  const snapshot = await database.snapshot({
+    charset: undefined,
+    choose: all => all.filter(({ name }) => names.has(name)),
+  });
   const writer = new DumpWriter(run.move.bench, file, { checksum: true });
   try {
     writer.take(snapshot.head(new Date()));

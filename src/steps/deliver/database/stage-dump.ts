@@ -10,6 +10,7 @@ import type { CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { Move } from '../../move/open.js';
 import type { StepRun } from '../../move/step.js';
+import { tablesOfCrate } from '../../move/tables.js';
 import { newTableName, prefixChangeOf } from '../../move/terms.js';
 import { placeIn, type StagingPaths } from '../files/staging.js';
 import { type EditDone, editDone, editsWanted, noteHeld } from './site-data.js';
@@ -24,7 +25,7 @@ export interface DumpTail {
 /** The edits of the site's data that a finished dump carries along. */
 export function editsOfDump(move: Move, family: Family, manifest: CrateManifest): readonly DataEdit[] {
   const change = prefixChangeOf(move, family, manifest.from.prefix);
-  const tables = manifest.tables.map(({ table }) => newTableName(table, change));
+  const tables = tablesOfCrate(move, manifest).own.map(({ table }) => newTableName(table, change));
   return editsWanted(move, family, change?.to ?? manifest.from.prefix ?? '', tables);
 }
 
