@@ -16,27 +16,95 @@ export const stepNames = [
 ] as const;
 export type StepName = (typeof stepNames)[number];
 
+/** Why something at the new end is kept: a delivery replaced it, or `undo` took it away. */
+export type KeptBy = 'first delivery' | 'delivery' | 'undo';
+
+/** A foreign key of a table that is kept: it has another name until the table is in its place again. */
+export interface KeptConstraint {
+  readonly table: string;
+  readonly name: string;
+  readonly now: string;
+  readonly definition: string;
+}
+
 /**
  * One thing that a step did and that a later step builds on: `undo` takes it back, `tidy` clears it away, the next run
- * resumes after it. Places and databases are written as they are shown, without passwords.
+ * resumes after it. Places and databases are written as they are shown, without passwords; files by their paths in the
+ * move folder. Keepsakes are numbered from 1.
  */
 export type Deed =
   /** What was delivered is about to be put at a place of the new end. */
   | { readonly kind: 'put'; readonly place: string }
-  /** What was at a place before is about to be moved into a keepsake. */
-  | { readonly kind: 'kept'; readonly place: string; readonly keepsake: string }
+  /** What was at a place before is about to be moved into a keepsake, as a whole. */
+  | {
+      readonly kind: 'kept';
+      readonly place: string;
+      readonly keepsake: string;
+      readonly number: number;
+      readonly by: KeptBy;
+    }
+  /** Single files of a place are about to be moved into a keepsake. Paths are bytes, one a character. */
+  | {
+      readonly kind: 'files kept';
+      readonly place: string;
+      readonly keepsake: string;
+      readonly number: number;
+      readonly by: KeptBy;
+      readonly paths: readonly string[];
+    }
   /** What was delivered at a place was removed again. */
   | { readonly kind: 'taken away'; readonly place: string }
   /** A web root cannot be renamed: staging and keepsake are inside it. */
   | { readonly kind: 'staged inside'; readonly place: string }
-  /** A database is about to be loaded. */
-  | { readonly kind: 'loaded'; readonly database: string }
-  /** What was in a database before is in a dump; without a file where there was nothing. */
-  | { readonly kind: 'database kept'; readonly database: string; readonly file: string | undefined }
+  /** Tables of a database are about to be loaded, in their place or beside it. */
+  | { readonly kind: 'loaded'; readonly database: string; readonly tables: readonly string[] }
+  /** Tables are about to be kept in their database under other names; none where nothing was there. */
+  | {
+      readonly kind: 'tables kept';
+      readonly database: string;
+      readonly number: number;
+      readonly by: KeptBy;
+      readonly tables: readonly { readonly name: string; readonly as: string }[];
+      readonly constraints: readonly KeptConstraint[];
+      /** Where what works on them (triggers, views) is written. */
+      readonly programs: string | undefined;
+      /** They are what an earlier delivery put there, and nobody has changed them since: they may go at once. */
+      readonly isSpare: boolean;
+    }
+  /** Tables are kept in a dump. */
+  | {
+      readonly kind: 'dump kept';
+      readonly database: string;
+      readonly number: number;
+      readonly by: KeptBy;
+      readonly tables: readonly string[];
+      readonly file: string;
+    }
+  /** What rows were before a delivery changed them is kept, as statements that put them back. */
+  | {
+      readonly kind: 'rows kept';
+      readonly database: string;
+      readonly number: number;
+      readonly by: KeptBy;
+      readonly rows: number;
+      readonly tables: readonly string[];
+      readonly file: string;
+    }
+  /** A keepsake was put back, or removed, and is no longer there. */
+  | { readonly kind: 'keepsake gone'; readonly number: number; readonly what: 'files' | 'database' }
   /** A database is again as it was. */
   | { readonly kind: 'database restored'; readonly database: string }
+  /** A database or user was made with the administrator's credentials. */
+  | { readonly kind: 'provisioned'; readonly database: string; readonly made: readonly string[] }
+  | { readonly kind: 'unprovisioned'; readonly database: string }
+  /** A maintenance page is about to be put at the new site, and was removed. Paths are bytes, one a character. */
+  | { readonly kind: 'gate closed'; readonly place: string; readonly paths: readonly string[] }
+  | { readonly kind: 'gate opened'; readonly place: string }
   /** An extension is about to be switched off until `tidy`. */
   | { readonly kind: 'held back'; readonly extension: string }
+  /** A person said that visitors use the new site, or no longer do. */
+  | { readonly kind: 'went live' }
+  | { readonly kind: 'went back' }
   /** A file that asks the language about itself is about to be put at the new end, and was removed. */
   | { readonly kind: 'probe put'; readonly place: string }
   | { readonly kind: 'probe removed'; readonly place: string };
@@ -44,12 +112,22 @@ export type Deed =
 const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   put: true,
   kept: true,
+  'files kept': true,
   'taken away': true,
   'staged inside': true,
   loaded: true,
-  'database kept': true,
+  'tables kept': true,
+  'dump kept': true,
+  'rows kept': true,
+  'keepsake gone': true,
   'database restored': true,
+  provisioned: true,
+  unprovisioned: true,
+  'gate closed': true,
+  'gate opened': true,
   'held back': true,
+  'went live': true,
+  'went back': true,
   'probe put': true,
   'probe removed': true,
 };

@@ -1,8 +1,12 @@
+import { setTimeout } from 'node:timers/promises';
 import { UsageError } from '../core/errors.js';
 import { digestOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families/families.js';
+import type { Family } from '../core/site/families/family.js';
+import type { CrateManifest } from '../ends/move-folder/crate.js';
 import { movedDump, movedFiles } from '../ends/move-folder/crate.js';
 import type { CratePart } from '../ends/move-folder/crate-part.js';
+import { changesFindings } from './deliver/changes.js';
 import type { LoadedDatabase } from './deliver/database/loaded.js';
 import { unmetWishes } from './deliver/database/site-data.js';
 import type { StagedParts } from './deliver/database/stage-parts.js';
@@ -10,11 +14,14 @@ import { DatabaseDeliverer } from './deliver/deliver-database.js';
 import { type DeliveredDump, DumpDeliverer } from './deliver/deliver-dump.js';
 import { type DeliveredFiles, FilesDeliverer } from './deliver/deliver-files.js';
 import type { Deliverer } from './deliver/deliverer.js';
+import { Gate } from './deliver/files/gate.js';
 import type { TreeOptions } from './deliver/files/stage-tree.js';
+import { requirementFindings } from './deliver/requirements.js';
 import { fittedOf } from './deliver/site/apply.js';
 import type { Configured } from './deliver/site/plan-configuration.js';
 import { ledgerOf } from './move/ledger.js';
-import { doStep, readResult, type StepOutcome, type StepRun } from './move/step.js';
+import { refuseClosed } from './move/life.js';
+import { doStep, type FindingLog, readResult, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 import { type RewriteResult, rewriteInputs } from './rewrite.js';
@@ -33,6 +40,16 @@ export interface DeliverResult {
   readonly edits: readonly number[];
   /** Where what was at the new end before is kept. */
   readonly keepsakes: readonly string[];
+  /** How long it took to put everything in its place, and how long visitors saw a maintenance page, in seconds. */
+  readonly swap: { readonly seconds: number; readonly closed: number } | undefined;
+}
+
+/** How a delivery is done. */
+export interface DeliverOptions extends TreeOptions {
+  /** Replace what the new site has written since the last delivery; it is kept. */
+  readonly replaceChanges?: boolean;
+  /** Deliver although the new end lacks what the site needs. */
+  readonly despiteRequirements?: boolean;
 }
 
 /** The parts of a delivery, as far as the sheet and the crate have them. */
@@ -48,10 +65,11 @@ interface Delivery {
  */
 export async function deliver(
   run: StepRun,
-  options: TreeOptions = { byContent: false, mirror: false, sample: false },
+  options: DeliverOptions = { byContent: false, mirror: false, sample: false },
 ): Promise<StepOutcome<DeliverResult>> {
   const { move } = run;
   refuseNowhere(run);
+  await refuseClosed(run.move, 'Delivering the crate');
   const manifest = await move.crate.manifest();
   const family = familyNamed(manifest.from.family);
   const stops = crateTablesFindings(move, manifest);
@@ -63,21 +81,63 @@ export async function deliver(
     one => one !== undefined,
   );
   // Who asks for these wants what is there looked at, whatever the journal says.
-  const again = run.again || options.byContent || options.mirror;
+  const again = run.again || options.byContent || options.mirror || options.replaceChanges === true;
   return doStep({ ...run, again }, 'deliver', await inputsOf(run, part?.sha256), async findings => {
     findings.add(...stops, ...unmetWishes(move.sheet, family));
-    if (findings.stops) return { result: nothingDelivered(undefined), brief: { keepsakes: [] } };
+    const nothing = { result: nothingDelivered(undefined), brief: { keepsakes: [] } };
+    if (findings.stops) return nothing;
+    if (!options.despiteRequirements) findings.add(...(await requirementFindings(run, family, manifest)));
+    if (findings.stops) return nothing;
     for (const one of parts) await one.prepare?.();
+    const changes = { files: await delivery.files?.changes(), database: await delivery.database?.changes() };
+    findings.add(...(await changesFindings(move, changes, options.replaceChanges === true)));
+    if (findings.stops) return nothing;
     for (const one of parts) await one.stage(findings);
     // Everything is ready; from here on it is a matter of renaming, unless something is not as it should be.
     run.signal.throwIfAborted();
-    const keepsakes: string[] = [];
-    if (findings.stops) return { result: nothingDelivered(delivery.database), brief: { keepsakes } };
-    for (const one of parts) keepsakes.push(...(await one.publish(findings)));
-    const result = resultOf(delivery, keepsakes);
+    if (findings.stops) return { result: nothingDelivered(delivery.database), brief: { keepsakes: [] } };
+    const { keepsakes, swap } = await publish(run, family, delivery, findings);
+    const result = { ...resultOf(delivery, keepsakes), swap };
     const setUp = delivery.files?.trace ?? {};
     return { result, brief: { files: result.files?.count, dump: part?.sha256, keepsakes, setUp } };
   });
+}
+
+/**
+ * Puts all parts in their places: the database first, then what asks it, behind a maintenance page where a site is there
+ * that visitors may use.
+ */
+async function publish(
+  run: StepRun,
+  family: Family,
+  { files, dump, database }: Delivery,
+  findings: FindingLog,
+): Promise<{ keepsakes: string[]; swap: DeliverResult['swap'] }> {
+  const { newFiles } = run.move;
+  const wantsGate = newFiles && (files?.changesAnything || database);
+  const gate = wantsGate ? await Gate.at(run, newFiles, family) : undefined;
+  const keepsakes: string[] = [];
+  const closedAt = performance.now();
+  try {
+    if (gate) {
+      await gate.close();
+      await setTimeout(gate.delay, undefined, { signal: run.signal });
+      await database?.waitForOthers();
+    }
+    const swapsAt = performance.now();
+    for (const one of [database, files]) if (one) keepsakes.push(...(await one.publish(findings)));
+    const swappedAt = performance.now();
+    await gate?.open();
+    const closed = gate ? performance.now() - closedAt : 0;
+    if (dump) keepsakes.push(...(await dump.publish()));
+    const swap = { seconds: (swappedAt - swapsAt) / 1000, closed: closed / 1000 };
+    return { keepsakes, swap: files || database ? swap : undefined };
+  } catch (error) {
+    const text =
+      'The new site shows its maintenance page until the delivery is finished: run "able-porter deliver" again.';
+    if (gate) run.events({ type: 'message', text });
+    throw error;
+  }
 }
 
 function refuseNowhere({ move }: StepRun): void {
@@ -91,7 +151,10 @@ function refuseNowhere({ move }: StepRun): void {
 
 function deliveryOf(
   run: StepRun,
-  known: Pick<ConstructorParameters<typeof FilesDeliverer>[2], 'family' | 'manifest' | 'options'> & {
+  known: {
+    readonly family: Family;
+    readonly manifest: CrateManifest;
+    readonly options: DeliverOptions;
     readonly part: CratePart | undefined;
   },
 ): Delivery {
@@ -116,6 +179,7 @@ function resultOf({ files, dump, database }: Delivery, keepsakes: readonly strin
     fitted: setUp ? fittedOf(setUp) : [],
     edits: setUp?.edits ?? [],
     keepsakes,
+    swap: undefined,
   };
 }
 

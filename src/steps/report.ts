@@ -13,7 +13,7 @@ import { readResult, type StepRun } from './move/step.js';
 import type { PackResult } from './pack.js';
 import type { RedirectsResult } from './redirects.js';
 import type { RewriteResult } from './rewrite.js';
-import { leftToDo } from './tidy.js';
+import { leftToDo } from './tidy/to-do.js';
 
 /** The result of each step that a report shows, when it ended last. */
 export interface StepResults {
@@ -52,7 +52,8 @@ export interface MoveReport {
 }
 
 /** Gathers what the journal and the steps' results say. No end is asked, and nothing is changed. */
-export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
+export async function gatherReport(run: StepRun): Promise<MoveReport> {
+  const { move } = run;
   const { folder, sheet } = move;
   const ledger = await ledgerOf(move);
   const steps = reported(ledger);
@@ -74,7 +75,7 @@ export async function gatherReport({ move }: StepRun): Promise<MoveReport> {
     steps,
     findings: byWeight(findings),
     results: results as StepResults,
-    toDo: leftToDo(move, ledger),
+    toDo: await leftToDo(run, ledger),
   };
 }
 

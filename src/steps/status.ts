@@ -6,7 +6,7 @@ import { ledgerOf } from './move/ledger.js';
 import { readResult, type StepRun } from './move/step.js';
 import { packInputs } from './pack.js';
 import { rewriteInputs } from './rewrite.js';
-import { surveyInputs } from './survey.js';
+import { surveyInputs } from './survey/inputs.js';
 
 /** The state of one step. */
 export interface StepStatus {

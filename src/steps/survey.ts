@@ -1,13 +1,11 @@
 import { formatAddress } from '../core/address/address.js';
 import { type Estimate, estimate } from '../core/estimate.js';
 import { type Finding, finding } from '../core/findings/findings.js';
-import { traceOfSecret } from '../core/journal.js';
 import type { SeenLanguage } from '../core/site/survey/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/survey/requirements.js';
 import type { SeenServer } from '../ends/database/database-end.js';
 import type { DnsRecord } from '../ends/dns.js';
 import { tryReading } from '../ends/files/folder-test.js';
-import { identityOf } from './move/identity.js';
 import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
 import { lookAtSite, type Site, treeOf } from './move/read-site.js';
@@ -24,6 +22,7 @@ import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
 import { surveyNewDatabase } from './survey/database-server.js';
 import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
 import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey/files.js';
+import { surveyInputs } from './survey/inputs.js';
 import { type NewPlace, surveyNewPlace } from './survey/place.js';
 import { clearProbes, probeLanguage } from './survey/probe.js';
 import { notAsked, surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey/web.js';
@@ -121,19 +120,6 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
     };
     return { result, brief };
   });
-}
-
-/** What a survey depends on. */
-export async function surveyInputs({ move }: StepRun): Promise<Record<string, unknown>> {
-  const { sheet } = move;
-  const database = sheet.new.database && {
-    ...sheet.new.database,
-    password: traceOfSecret(sheet.new.database.password),
-  };
-  // Places without the passwords that the sheet may have in them.
-  const old = { ...sheet.old, files: move.oldFiles?.text, login: undefined };
-  const next = { ...sheet.new, files: move.newFiles?.text, login: undefined, database };
-  return { sheet: { ...sheet, old, new: next }, dump: await identityOf(move.oldDump) };
 }
 
 async function surveyOld(run: StepRun): Promise<SeenOld> {

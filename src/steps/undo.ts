@@ -1,42 +1,236 @@
-import { type DatabaseRemains, databaseRemains, restoreDatabase } from './deliver/database/restore.js';
-import type { Delivered } from './deliver/deliverer.js';
-import { clearFolders, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
-import { ledgerOf } from './move/ledger.js';
+import { UsageError } from '../core/errors.js';
+import { type Finding, finding } from '../core/findings/findings.js';
+import { familyNamed } from '../core/site/families/families.js';
+import { changesText } from './deliver/changes.js';
+import {
+  type DatabaseRemains,
+  databaseRemains,
+  exchangeData,
+  holdsAnything,
+  keptDataText,
+  restoreDatabase,
+  writtenIntoDelivered,
+} from './deliver/database/restore.js';
+import type { WrittenSince } from './deliver/database/written-since.js';
+import { type EditedFile, writtenFiles } from './deliver/files/edited-since.js';
+import { clearFolders, exchangeFiles, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
+import { listStandingTree } from './deliver/files/stage-tree.js';
+import { stagingOfAll } from './deliver/files/staging.js';
+import { newAdministratorOf, newDatabasePlace } from './move/databases.js';
+import { type Keepsake, ledgerOf } from './move/ledger.js';
+import { refuseClosed } from './move/life.js';
 import type { Move } from './move/open.js';
-import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { doStep, type FindingLog, noteDeed, type StepOutcome, type StepRun } from './move/step.js';
 
 export interface UndoResult {
   readonly removed: readonly string[];
   readonly restored: readonly string[];
+  /** What was taken away and is kept, since somebody had changed it. */
+  readonly kept: readonly string[];
+  /** What of the move remains at the new end and must be removed by hand. */
+  readonly remains: readonly string[];
+}
+
+/** What is kept, as it is listed. */
+export interface ListedKeepsake {
+  readonly number: number;
+  /** ISO 8601, UTC. */
+  readonly at: string;
+  /** What it is, in words. */
+  readonly what: string;
+  readonly places: readonly string[];
+}
+
+interface UndoPlan {
+  readonly files: readonly Remains[];
+  readonly database: DatabaseRemains | undefined;
+  readonly places: readonly string[];
+  /** What the new site has written since the last delivery. */
+  readonly written: { readonly files: readonly EditedFile[]; readonly database: WrittenSince | undefined };
 }
 
 /** What `undo` would do now. */
-export async function planUndo(
-  move: Move,
-): Promise<{ files: Remains[]; database: DatabaseRemains | undefined; places: string[] }> {
-  const remains = await remainsOf(move, await ledgerOf(move));
+export async function planUndo(run: StepRun): Promise<UndoPlan> {
+  const { move } = run;
+  const ledger = await ledgerOf(move);
+  const remains = await remainsOf(move, ledger);
   const files = remains.filter(one => one.delivered || one.keepsake !== undefined || one.scraps.length > 0);
   const database = await databaseRemains(move);
   const places = [...files.map(({ place }) => place), ...(database ? [database.place] : [])];
-  return { files, database, places };
+  const written = {
+    files: await filesWritten(run, files),
+    database: database && (await writtenIntoDelivered(run, database)),
+  };
+  return { files, database, places, written };
 }
 
-/** Puts the new end back as it was before the first delivery. */
+async function filesWritten(run: StepRun, remains: readonly Remains[]): Promise<EditedFile[]> {
+  const { move } = run;
+  const root = remains.find(({ place, delivered }) => delivered && place === move.newFiles?.text);
+  if (!root || !(await listStandingTree(run, root.staging))) return [];
+  const manifest = await move.crate.manifest().catch(() => undefined);
+  return writtenFiles(run, root.staging, familyNamed(manifest?.from.family ?? 'plain'));
+}
+
+/** What was written since the last delivery, in words; undefined for nothing. */
+export function writtenText({ written }: UndoPlan): string | undefined {
+  return changesText(written);
+}
+
+/** Puts the new end back as it was before the first delivery. What somebody has changed there since is kept. */
 export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
-  const { files, database } = await planUndo(run.move);
-  const remains = files.map(({ staging: _, ...one }) => one);
-  const parts: Delivered[] = files.map(one => ({ ...one, takeBack: at => putBack(at, one) }));
-  if (database) parts.push({ ...database, takeBack: at => restoreDatabase(at, database) });
-  return doStep({ ...run, again: true }, 'undo', { remains, database }, async () => {
-    for (const part of parts) await part.takeBack(run);
-    await clearFolders(run.move);
+  const { move } = run;
+  await refuseClosed(move, 'Undoing the delivery');
+  const plan = await planUndo(run);
+  const { files, database } = plan;
+  const inputs = {
+    files: files.map(({ place, keepsake }) => ({ place, keepsake })),
+    database: database?.place,
+  };
+  return doStep({ ...run, again: true }, 'undo', inputs, async findings => {
+    findings.add(...(await writtenFindings(move, plan)));
+    const nothing = { removed: [], restored: [], kept: [], remains: [] };
+    if (findings.stops) return { result: nothing, brief: {} };
+    const number = (await ledgerOf(move)).numberOfUndo;
+    // The database first: it is one statement, and what asks it goes at once after it.
+    const keepsData = isWritten(plan.written.database);
+    if (database) await restoreDatabase(run, database, keepsData ? number : undefined);
+    for (const one of files) {
+      const isRoot = one.place === move.newFiles?.text;
+      await putBack(run, one, isRoot && plan.written.files.length > 0 ? number : undefined);
+    }
+    await clearFolders(move);
     const result = {
       removed: [
         ...files.filter(one => one.delivered).map(({ place }) => place),
         ...(database ? [database.place] : []),
       ],
-      restored: parts.filter(({ keepsake }) => keepsake !== undefined).map(({ place }) => place),
+      restored: [
+        ...files.filter(({ keepsake }) => keepsake !== undefined).map(({ place }) => place),
+        ...(database && holdsAnything(database.first) ? [database.place] : []),
+      ],
+      kept: (await keepsakesOf(move)).filter(one => one.number === number).flatMap(({ places }) => places),
+      remains: await removeProvisioned(run, findings),
     };
     return { result, brief: { ...result } };
+  });
+}
+
+function isWritten(written: WrittenSince | undefined): boolean {
+  return written !== undefined && written.tables.length > 0;
+}
+
+async function writtenFindings(move: Move, plan: UndoPlan): Promise<Finding[]> {
+  const text = writtenText(plan);
+  if (text === undefined) return [];
+  const place = move.sheet.new.address;
+  const what = `${text} written at the new site since it was delivered`;
+  if ((await ledgerOf(move)).life === 'live') {
+    return [
+      finding({
+        level: 'stop',
+        code: 'written-since',
+        place,
+        what: `${what}, and visitors use it`,
+        remedy:
+          'If visitors do not use it after all, say so with "able-porter cutover back --by-hand", then undo',
+      }),
+    ];
+  }
+  const remedy = 'List what is kept with "able-porter undo --list"';
+  return [finding({ level: 'warn', code: 'written-since', place, what: `${what}; it is kept`, remedy })];
+}
+
+/** Removes a database and a user that the move has made; what cannot be removed is listed. */
+async function removeProvisioned(run: StepRun, findings: FindingLog): Promise<string[]> {
+  const { move } = run;
+  const remains: string[] = [];
+  const { provisioned, keepsakes } = await ledgerOf(move);
+  const place = newDatabasePlace(move);
+  for (const [database, made] of provisioned) {
+    const administrator = newAdministratorOf(move);
+    const isKept = [...keepsakes.values()].some(({ data }) => data.some(one => one.database === database));
+    const left = administrator && place && !isKept ? await administrator.unprovision(place, made) : made;
+    remains.push(...left.map(one => `${one} at ${database}`));
+    if (left.length === 0) await noteDeed(run, 'undo', { kind: 'unprovisioned', database });
+  }
+  if (move.newDump && move.sheet.new.database?.server !== undefined)
+    remains.push('the tables that were loaded by hand from the finished dump, if any were');
+  else if (move.newDump)
+    remains.push('the tables of the new database, if the finished dump was loaded by hand');
+  if (remains.length > 0)
+    findings.add(
+      finding({
+        level: 'note',
+        code: 'remains-by-hand',
+        place: move.sheet.new.address,
+        what: `Not removed: ${remains.join('; ')}`,
+        remedy: 'Remove it by hand in the host’s panel if nothing needs it',
+      }),
+    );
+  return remains;
+}
+
+/** What is kept at the new end and in the move folder, the oldest first. */
+export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
+  const { keepsakes } = await ledgerOf(move);
+  const whys = {
+    'first delivery': 'what was there before the first delivery',
+    delivery: 'what the new site had written and a delivery replaced',
+    undo: 'what was taken away again and somebody had changed',
+  };
+  return [...keepsakes.values()]
+    .map(({ number, at, by, files, data }) => ({
+      number,
+      at,
+      what: whys[by],
+      places: [
+        ...files.map(one =>
+          one.kind === 'kept' ? one.keepsake : `${one.paths.length} files in ${one.keepsake}`,
+        ),
+        ...data.filter(holdsAnything).map(one => keptDataText(move, one)),
+      ],
+    }))
+    .filter(({ places }) => places.length > 0);
+}
+
+/** Puts a keepsake in place of what is there, which becomes a keepsake of its own. */
+export async function undoKeepsake(run: StepRun, number: number): Promise<StepOutcome<UndoResult>> {
+  const { move } = run;
+  await refuseClosed(move, `Restoring keepsake ${number}`);
+  const ledger = await ledgerOf(move);
+  const keepsake = requiredKeepsake(ledger.keepsakes.get(number), number);
+  return doStep({ ...run, again: true }, 'undo', { keepsake: number }, async findings => {
+    findings.add(
+      ...(await writtenFindings(move, await planUndo(run))).filter(({ level }) => level === 'stop'),
+    );
+    if (findings.stops) return { result: { removed: [], restored: [], kept: [], remains: [] }, brief: {} };
+    const keeps = (await ledgerOf(move)).numberOfUndo;
+    const restored: string[] = [];
+    for (const kept of keepsake.data.filter(holdsAnything)) {
+      await exchangeData(run, kept, keeps);
+      restored.push(kept.database);
+    }
+    await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'database' });
+    for (const kept of keepsake.files) {
+      const staging = stagingOfAll(move, ledger).find(({ place }) => place.text === kept.place);
+      if (!staging) continue;
+      await exchangeFiles(run, staging, kept, keeps);
+      restored.push(kept.place);
+    }
+    await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'files' });
+    const kept = (await keepsakesOf(move))
+      .filter(one => one.number === keeps)
+      .flatMap(({ places }) => places);
+    return { result: { removed: [], restored, kept, remains: [] }, brief: { restored, kept } };
+  });
+}
+
+function requiredKeepsake(keepsake: Keepsake | undefined, number: number): Keepsake {
+  if (keepsake) return keepsake;
+  throw new UsageError({
+    doing: `Restoring keepsake ${number}`,
+    cause: 'there is none of that number',
+    remedy: 'List what is kept with "able-porter undo --list"',
   });
 }

@@ -36,7 +36,7 @@ async function prepared(t: TestContext, database: OwnDatabase, name: string) {
     "CREATE USER 'gull'@'localhost' IDENTIFIED BY 'low water';\nINSERT INTO `tide` VALUES (1),(1000);\n",
   );
   const load = async () => {
-    const position = await beginLoad(loading, 'x'.repeat(64));
+    const position = await beginLoad(loading, 'able_porter_load_test', 'x'.repeat(64));
     const server = await serverOf(loading, name);
     return loadDump(loading, dump, position, { bench, server, signal: AbortSignal.timeout(60_000) });
   };

@@ -11,6 +11,8 @@ interface Options {
   readonly dryRun: boolean;
   readonly byContent: boolean;
   readonly mirror: boolean;
+  readonly replaceChanges: boolean;
+  readonly despiteRequirements: boolean;
   readonly readBack: 'all' | 'sample';
   readonly gentle: boolean;
   readonly crate: readonly string[] | undefined;
@@ -28,6 +30,7 @@ export const deliver = command<Options>({
       'unpack a crate that was brought here by hand, and deliver it',
     ],
     ['deliver --mirror', 'bring a delivery up to date, and remove what the old site no longer has'],
+    ['deliver --replace-changes', 'replace what somebody has written at the new site since; it is kept'],
     ['deliver --only configuration', 'update the configuration and server files of a site that is there'],
   ],
   options: argv =>
@@ -42,6 +45,16 @@ export const deliver = command<Options>({
         type: 'boolean',
         default: false,
         describe: 'Remove what an earlier delivery put there and the old site no longer has',
+      })
+      .option('replace-changes', {
+        type: 'boolean',
+        default: false,
+        describe: 'Replace what the new site has written since the last delivery; it is kept',
+      })
+      .option('despite-requirements', {
+        type: 'boolean',
+        default: false,
+        describe: 'Deliver although the new end lacks what the site needs',
       })
       .option('read-back', {
         type: 'string',

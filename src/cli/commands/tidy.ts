@@ -1,12 +1,30 @@
 import { command } from '../program/command.js';
 
-export const tidy = command({
+interface Options {
+  readonly unchecked: boolean;
+  readonly notSwitched: boolean;
+}
+
+export const tidy = command<Options>({
   command: 'tidy',
   describe: 'Remove what the move left behind, and list what to do by hand',
   examples: [
     ['tidy', 'show what would be removed, ask, and remove it'],
     ['tidy --yes', 'remove keepsakes, scraps and the crate without asking'],
+    ['tidy --not-switched', 'the same although no cutover has taken place'],
   ],
+  options: argv =>
+    argv
+      .option('unchecked', {
+        type: 'boolean',
+        default: false,
+        describe: 'Tidy although the check stopped or was never made',
+      })
+      .option('not-switched', {
+        type: 'boolean',
+        default: false,
+        describe: 'Tidy although the DNS was not switched',
+      }),
   run: async argv => {
     const [{ tidy: step, planTidy }, { showTidy }, { runAndShow }, { askFirst }] = await Promise.all([
       import('../../steps/tidy.js'),
@@ -19,7 +37,7 @@ export const tidy = command({
       async run => {
         const paths = await planTidy(run.move);
         if (paths.length > 0) await askFirst(`Remove for good: ${paths.join(', ')}?`, argv);
-        return step(run);
+        return step(run, argv);
       },
       showTidy,
     );

@@ -1,5 +1,5 @@
 import { showable } from '../../core/text/display.js';
-import { counted } from '../../core/text/numbers.js';
+import { counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { LoadedDatabase } from '../../steps/deliver/database/loaded.js';
 import type { EditDone } from '../../steps/deliver/database/site-data.js';
@@ -44,7 +44,15 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
   for (const [i, n] of edits.entries()) lines.push(`  edit ${i + 1}         in ${counted(n, 'place')}`);
   for (const keepsake of keepsakes)
     lines.push(`  kept           ${keepsake}; "undo" restores it, "tidy" removes it`);
+  lines.push(...showSwap(outcome.result.swap));
   return withFindings(outcome, lines, colors);
+}
+
+/** How long it took to put everything in its place. */
+function showSwap(swap: DeliverResult['swap']): string[] {
+  if (!swap) return [];
+  const page = swap.closed > 0 ? `; visitors saw a maintenance page for ${seconds(swap.closed)}` : '';
+  return [`  swapped        in ${seconds(swap.seconds)}${page}`];
 }
 
 /** The result of loading the database, line by line. */

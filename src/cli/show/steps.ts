@@ -8,7 +8,7 @@ import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
 import type { StepStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
-import type { UndoResult } from '../../steps/undo.js';
+import type { ListedKeepsake, UndoResult } from '../../steps/undo.js';
 import { fit, table } from '../terminal/table.js';
 import { type Colors, headline, withFindings } from './outcome.js';
 
@@ -86,13 +86,17 @@ export function showCutover(outcome: StepOutcome<CutoverPlan | undefined>, color
 }
 
 export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): string {
-  const { removed, remember } = outcome.result;
+  const { removed, proven, remember, left } = outcome.result;
   const lines = [
-    headline(outcome, `${counted(removed.length, 'path')} removed`, colors),
-    ...removed.map(path => `  ${path}`),
+    headline(outcome, `${counted(removed.length, 'thing')} removed; the move is closed`, colors),
+    ...removed.map(path => `  removed     ${path}`),
+    ...proven.map(
+      ({ what, found }) => `  looked for  ${what}: ${found.length === 0 ? 'none' : found.join(', ')}`,
+    ),
+    ...left.map(path => `  left here   ${path}`),
   ];
   return [
-    ...lines,
+    withFindings(outcome, lines, colors),
     '',
     colors.bold('Still to do by hand'),
     ...remember.map((line, i) => `  ${i + 1}. ${line}`),
@@ -100,13 +104,30 @@ export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): stri
 }
 
 export function showUndo(outcome: StepOutcome<UndoResult>, colors: Colors): string {
-  const { removed, restored } = outcome.result;
-  if (removed.length + restored.length === 0)
-    return 'Nothing of this move is at the new end; there is nothing to undo.';
+  const { removed, restored, kept } = outcome.result;
+  if (outcome.state !== 'stopped' && removed.length + restored.length === 0)
+    return withFindings(
+      outcome,
+      ['Nothing of this move is at the new end; there is nothing to undo.'],
+      colors,
+    );
   const lines = [headline(outcome, 'the new end is as it was', colors)];
   for (const place of removed) lines.push(`  removed     ${place}`);
   for (const place of restored) lines.push(`  restored    ${place}`);
-  return lines.join('\n');
+  for (const place of kept) lines.push(`  kept        ${place}`);
+  return withFindings(outcome, lines, colors);
+}
+
+/** What is kept, by number. */
+export function showKeepsakes(keepsakes: readonly ListedKeepsake[], colors: Colors): string {
+  if (keepsakes.length === 0) return 'Nothing is kept.';
+  const lines = keepsakes.flatMap(({ number, at, what, places }) => [
+    `${colors.bold(`keepsake ${number}`)}  ${at.replace('T', ' ').slice(0, 16)} UTC, ${what}`,
+    ...places.map(place => `  ${place}`),
+  ]);
+  const [first] = keepsakes;
+  const hint = `"undo" restores what was there before the first delivery, "undo --keepsake ${first!.number}" one of these.`;
+  return [...lines, '', hint].join('\n');
 }
 
 export function showStatus(steps: readonly StepStatus[], colors: Colors): string {

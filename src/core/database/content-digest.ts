@@ -1,5 +1,6 @@
 import { hash } from 'node:crypto';
 import type { Column } from '../sql/column.js';
+import { RowPrints } from './row-prints.js';
 
 /** The content of a table's rows, whatever their order. */
 export interface TableContent {
@@ -29,13 +30,37 @@ export class ContentDigest {
   rows = 0;
   private readonly sum = new Uint32Array(lanes);
   private readonly kinds: readonly Kind[];
+  /** The columns of the key, where rows are kept apart by it. */
+  private readonly key: readonly number[] | undefined;
   private buffer = Buffer.allocUnsafe(65536);
+  /** Of each row, where its key is given. */
+  readonly prints: RowPrints | undefined;
 
-  constructor(kinds: readonly Kind[]) {
+  /** @param key the columns by which a row is known (none: all of it); left out where no fingerprints are taken */
+  constructor(kinds: readonly Kind[], key?: readonly number[]) {
     this.kinds = kinds;
+    this.key = key;
+    this.prints = key && new RowPrints();
   }
 
   add(cells: readonly (Buffer | null)[]): void {
+    const digest = this.digestOf(cells);
+    for (let lane = 0; lane < lanes; lane++) this.sum[lane]! += digest.readUInt32LE(4 * lane);
+    this.rows++;
+    this.prints?.add(this.keyOf(cells, digest), digest);
+  }
+
+  /** The bytes by which a row is known: those of its key. @param digest of the row, which stands for a key */
+  keyOf(cells: readonly (Buffer | null)[], digest = this.digestOf(cells)): Uint8Array {
+    const { key } = this;
+    if (!key || key.length === 0) return digest;
+    if (key.length === 1) return plainForm(cells[key[0]!] ?? nothing, this.kinds[key[0]!] ?? 'other');
+    const parts = key.map(i => plainForm(cells[i] ?? nothing, this.kinds[i] ?? 'other'));
+    return Buffer.concat(parts.flatMap(part => [Buffer.from(`${part.length}:`), part]));
+  }
+
+  /** The digest of one row. */
+  digestOf(cells: readonly (Buffer | null)[]): Buffer {
     let at = 0;
     for (let i = 0; i < cells.length; i++) {
       const cell = cells[i];
@@ -50,15 +75,15 @@ export class ContentDigest {
       at = this.buffer.writeInt32LE(bytes ? length : -1, at);
       if (bytes) at += bytes.copy(this.buffer, at);
     }
-    const digest = hash('sha256', this.buffer.subarray(0, at), 'buffer');
-    for (let lane = 0; lane < lanes; lane++) this.sum[lane]! += digest.readUInt32LE(4 * lane);
-    this.rows++;
+    return hash('sha256', this.buffer.subarray(0, at), 'buffer');
   }
 
   content(): TableContent {
     return { rows: this.rows, digest: Buffer.from(this.sum.buffer).toString('hex') };
   }
 }
+
+const nothing = Buffer.alloc(0);
 
 /** A cell in the one form in which equal values have equal bytes. */
 function plainForm(cell: Buffer, kind: Kind): Buffer {

@@ -23,8 +23,9 @@ const goneModes =
  * Fits a statement that is not an INSERT to a server: collations and character sets that it lacks become the nearest
  * it has, who defined a view or a program is left out (so that the account that loads it does), modes that are gone too.
  * Strings and quoted names are left as they are, but for the mode of a SET.
+ * @param only `definer`: nothing but who defined it
  */
-export function fitStatement(sql: ByteString, has: ServerHas, fitted: Fitted): ByteString {
+export function fitStatement(sql: ByteString, has: ServerHas, fitted: Fitted, only?: 'definer'): ByteString {
   const note = (what: string) => fitted.set(what, (fitted.get(what) ?? 0) + 1);
   if (/^(?:\/\*!\d*\s*)?set\b/i.test(sql)) {
     return asBytes(
@@ -42,6 +43,7 @@ export function fitStatement(sql: ByteString, has: ServerHas, fitted: Fitted): B
         note('DEFINER left out');
         return '';
       }
+      if (only === 'definer') return whole;
       if (collation !== undefined) {
         const next = nearestCollation(collation, has);
         if (next === collation) return whole;

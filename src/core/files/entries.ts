@@ -18,6 +18,8 @@ export interface FileEntry {
 /** An entry with the checksum of its content. */
 export interface CheckedEntry extends FileEntry {
   readonly sha256?: string | undefined;
+  /** The time that it had where it was brought, where that is another than its own. */
+  readonly seen?: number | undefined;
 }
 
 /** The folder that something is in; empty for the top. */
@@ -27,7 +29,7 @@ export function folderOf(path: ByteString): ByteString {
 
 /** A line of `files.ndjson`. A path that is not UTF-8 is also given in Base64. */
 export function entryLine(entry: CheckedEntry): string {
-  const { path, type, size, mode, mtime, to, sha256 } = entry;
+  const { path, type, size, mode, mtime, to, sha256, seen } = entry;
   const text = textOf(path);
   return JSON.stringify({
     path: text,
@@ -38,6 +40,7 @@ export function entryLine(entry: CheckedEntry): string {
     mtime: new Date(mtime).toISOString(),
     ...(to === undefined ? {} : { to: textOf(to) }),
     ...(sha256 === undefined ? {} : { sha256 }),
+    ...(seen === undefined ? {} : { seen: new Date(seen).toISOString() }),
   });
 }
 
@@ -53,7 +56,7 @@ export function readEntryLine(line: string, anyLinks = false): CheckedEntry {
   } catch (cause) {
     throw damaged(line, 'it is not JSON', cause);
   }
-  const { path, bytes, type, size, mode, mtime, to, sha256 } = raw;
+  const { path, bytes, type, size, mode, mtime, to, sha256, seen } = raw;
   if (typeof path !== 'string' || !(type === 'file' || type === 'folder' || type === 'link')) {
     throw damaged(line, 'it has no path or no known type');
   }
@@ -72,6 +75,7 @@ export function readEntryLine(line: string, anyLinks = false): CheckedEntry {
     mtime: Date.parse(String(mtime)),
     to: typeof to === 'string' ? bytesOfText(to) : undefined,
     sha256: typeof sha256 === 'string' ? sha256 : undefined,
+    seen: typeof seen === 'string' ? Date.parse(seen) : undefined,
   };
 }
 

@@ -581,10 +581,20 @@ export const catalogue = {
     meaning: 'The address stays the same.',
     remedy: 'Nothing needs to be done.',
   },
+  'remains-by-hand': {
+    levels: ['note'],
+    meaning: 'What a move has made at the new end and `undo` does not remove.',
+    remedy: 'Remove it by hand in the host’s panel if nothing needs it.',
+  },
   'repository-in-web-root': {
     levels: ['warn'],
     meaning: 'A version control folder is where visitors can fetch it.',
     remedy: 'Leave it out.',
+  },
+  'reserved-tables-there': {
+    levels: ['stop'],
+    meaning: 'Tables with names that Able Porter needs for itself are in the new database.',
+    remedy: 'Tidy the move that made them, or rename or drop them.',
   },
   'robots-shut-out': {
     levels: ['note'],
@@ -698,6 +708,11 @@ export const catalogue = {
     meaning: 'A table of a live database has no key; rows were found by their old value.',
     remedy: 'Expect `undo` to restore a value wherever the new one is.',
   },
+  'tables-not-swapped': {
+    levels: ['warn'],
+    meaning: 'Tables are loaded in their place, since they cannot be made ready beside it.',
+    remedy: 'Expect the maintenance page for as long as the load takes.',
+  },
   'tables-not-taken': {
     levels: ['note'],
     meaning: 'Tables that are not the site’s own were left out.',
@@ -708,6 +723,21 @@ export const catalogue = {
     meaning:
       'Tables without transactions were locked while they were read (note), or read without a lock (warn).',
     remedy: 'Put the new site into maintenance mode before the last delivery.',
+  },
+  'tidy-not-switched': {
+    levels: ['stop'],
+    meaning: 'A cutover is planned, and nobody has said that the DNS was switched.',
+    remedy: 'Say so with `cutover switch --by-hand`, or tidy with `--not-switched`.',
+  },
+  'tidy-remains': {
+    levels: ['stop'],
+    meaning: 'Something of the move is still there after it was removed.',
+    remedy: 'Remove it by hand, then tidy again.',
+  },
+  'tidy-unchecked': {
+    levels: ['stop'],
+    meaning: 'The new site was not checked, or the check stopped.',
+    remedy: 'Check it and put right what is found, or tidy with `--unchecked`.',
   },
   'trusted-hosts': {
     levels: ['warn'],
@@ -734,5 +764,10 @@ export const catalogue = {
     levels: ['warn'],
     meaning: 'The sheet asks for something that cannot be set for this kind of site.',
     remedy: 'Set it by hand in the new site.',
+  },
+  'written-since': {
+    levels: ['stop', 'warn'],
+    meaning: 'The new site has written rows or files since the last delivery that this one would replace.',
+    remedy: 'Deliver with `--replace-changes`, which keeps them, if they are not needed.',
   },
 } as const satisfies Readonly<Record<string, CatalogueEntry>>;

@@ -31,6 +31,7 @@ const newDatabase = object({
   through: string().oneOf(['files']),
   administrator: object({ user: string().required(), password: string() }).noUnknown().default(undefined),
   replace: string().oneOf(['own', 'all']),
+  swap: boolean(),
   prefix: string().matches(/^\w*$/, 'may hold letters, digits and underscores only'),
   charset: string().matches(/^\w+$/, 'must be the name of a character set, such as utf8mb4'),
   dump: string(),

@@ -1,5 +1,6 @@
 import { asBytes, type ByteString, type Stretch } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
+import { quoteName } from './encoded-sql.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
 import { unquoteName } from './tokens.js';
 
@@ -48,6 +49,7 @@ export class DumpStatements implements DumpVisitor {
   private readonly scanner: DumpScanner;
   private readonly take: (statement: DumpStatement) => void;
   private readonly longest: number;
+  private readonly rename: (table: string) => string | undefined;
   private head = '';
   private table = '';
   private text: string[] = [];
@@ -56,11 +58,20 @@ export class DumpStatements implements DumpVisitor {
   private ends: number[] = [];
   private inRows = false;
 
-  /** @param longest bytes of a statement */
-  constructor(bench: Workbench, longest: number, take: (statement: DumpStatement) => void) {
+  /**
+   * @param longest bytes of a statement
+   * @param rename gives a table another name in INSERTs of rows; undefined where it keeps its own
+   */
+  constructor(
+    bench: Workbench,
+    longest: number,
+    take: (statement: DumpStatement) => void,
+    rename: (table: string) => string | undefined = () => undefined,
+  ) {
     this.scanner = new DumpScanner(bench, this);
     this.longest = longest;
     this.take = take;
+    this.rename = rename;
   }
 
   /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
@@ -74,10 +85,14 @@ export class DumpStatements implements DumpVisitor {
     this.endRows();
   }
 
-  insert({ table }: InsertHead, s: ByteString, start: number, end: number): undefined {
+  insert({ table, nameStart, nameEnd }: InsertHead, s: ByteString, start: number, end: number): undefined {
     this.endRows();
-    this.head = s.slice(start, end);
-    this.table = table;
+    const name = this.rename(table);
+    this.head =
+      name === undefined
+        ? s.slice(start, end)
+        : s.slice(start, nameStart) + quoteName(name) + s.slice(nameEnd, end);
+    this.table = name ?? table;
     this.inRows = true;
   }
 

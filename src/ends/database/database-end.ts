@@ -1,5 +1,7 @@
 import type { TableContent } from '../../core/database/content-digest.js';
 import type { Fitted } from '../../core/database/fitting.js';
+import type { RowPrints } from '../../core/database/row-prints.js';
+import type { LaterStatement, RenamedConstraint, Staging } from '../../core/database/staging.js';
 import type { PorterError } from '../../core/errors.js';
 import type { Workbench } from '../../core/kernels/workbench.js';
 import type { Condition, DataEdit } from '../../core/site/data/data-edits.js';
@@ -33,6 +35,27 @@ export interface DatabaseConnection {
   /** The columns of every table that hold values of their own, in their order. */
   columns(): Promise<ReadonlyMap<string, readonly Column[]>>;
   triggers(): Promise<string[]>;
+  /** Of every table, the columns of its primary key, or of a unique key without NULL in it. */
+  keys(): Promise<ReadonlyMap<string, readonly string[]>>;
+  /** The foreign keys of the database, and those of others that lead to it. */
+  foreignKeys(): Promise<ForeignKey[]>;
+  /** Gives a foreign key another name. Safe to repeat. */
+  renameConstraint(constraint: RenamedConstraint): Promise<void>;
+  /** What a foreign key says after its name; undefined where there is none of that name. */
+  constraintDefinition(table: string, name: string): Promise<string | undefined>;
+  /** What the server computes of the rows of tables; where it computes nothing, a table is missing. */
+  checksums(tables: readonly string[]): Promise<ReadonlyMap<string, string>>;
+  /** The connections of others to the database. */
+  others(): Promise<number[]>;
+  /** Renames tables, all or none. */
+  rename(renames: readonly Rename[]): Promise<void>;
+  /** Triggers on some tables, and views, as they are made again. */
+  programs(tables: ReadonlySet<string>, views: readonly string[]): Promise<StoredProgram[]>;
+  dropPrograms(programs: readonly Pick<StoredProgram, 'kind' | 'name'>[]): Promise<void>;
+  /** Makes triggers and views again. Safe to repeat. */
+  makePrograms(programs: readonly StoredProgram[]): Promise<void>;
+  /** Runs what a dump says after its tables. Safe to repeat. */
+  runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted>;
   /** Tries out what a load needs. @returns what the account may not do, in words */
   missingAbilities(): Promise<string[]>;
   /** One cell of the last row that a condition finds, as text. */
@@ -42,8 +65,17 @@ export interface DatabaseConnection {
     readonly charset: string | undefined;
     readonly timeZone: string | undefined;
   }): Promise<void>;
-  /** The content of a table's rows, read back. */
-  content(table: string, columns: readonly Column[]): Promise<TableContent>;
+  /**
+   * The content of a table's rows, read back.
+   * @param key the columns by which rows are known, where fingerprints of them are taken
+   */
+  content(table: string, columns: readonly Column[], key?: readonly string[]): Promise<PrintedContent>;
+  /** Gives every row of a table. The cells are only good until the next. */
+  eachRow(
+    table: string,
+    columns: readonly Column[],
+    take: (cells: readonly (Buffer | null)[]) => void,
+  ): Promise<void>;
   /** Removes tables, views and programs, whatever keys lead to them. */
   drop(objects: readonly DatabaseObject[]): Promise<void>;
   /**
@@ -51,22 +83,54 @@ export interface DatabaseConnection {
    * @param before is called with the changes before any of them is made
    */
   edit(edit: DataEdit, before: (changes: readonly RowChange[]) => Promise<void>): Promise<EditCount>;
-  /** How far a load has come; undefined where none has begun. */
-  loadPosition(): Promise<LoadPosition | undefined>;
+  /** How far a load has come; undefined where none has begun. @param note the table in which it says so */
+  loadPosition(note: string): Promise<LoadPosition | undefined>;
   /** Notes that a load begins. @param dump its SHA-256 */
-  beginLoad(dump: string): Promise<LoadPosition>;
+  beginLoad(note: string, dump: string): Promise<LoadPosition>;
   /** Loads a dump from its first statement, or from where an earlier load of the same was interrupted. */
   load(file: string, position: LoadPosition, options: LoadOptions): Promise<LoadDone>;
   /** Removes the note of a load. */
-  endLoad(): Promise<void>;
+  endLoad(note: string): Promise<void>;
   /** Ends the connection at once, also while a statement runs. */
   destroy(): void;
+}
+
+/** The content of a table's rows, and fingerprints of them where they were asked for. */
+export interface PrintedContent extends TableContent {
+  readonly prints: RowPrints | undefined;
+}
+
+/** A table that gets another name. */
+export interface Rename {
+  readonly from: string;
+  readonly to: string;
+}
+
+/** A foreign key, and the table that it leads to. */
+export interface ForeignKey {
+  readonly name: string;
+  readonly table: string;
+  readonly references: string;
+  /** Whether the table is in another database. */
+  readonly isElsewhere: boolean;
+}
+
+/** A trigger or view, as it is made again. */
+export interface StoredProgram {
+  readonly kind: 'trigger' | 'view';
+  readonly name: string;
+  /** The SQL mode in which it was made. */
+  readonly mode: string;
+  /** The statement that makes it, as bytes. */
+  readonly create: string;
 }
 
 /** A server that an administrator's account opens. */
 export interface DatabaseServer {
   /** Makes a database, its user and the user's rights, as far as they are missing. @returns what was made, in words */
   provision(wanted: NewDatabase): Promise<string[]>;
+  /** Removes what was made, but for a database in which something is. @returns what is left, in words */
+  unprovision(wanted: NewDatabase, made: readonly string[]): Promise<string[]>;
 }
 
 /** A database that is to be made, and the account that opens it. */
@@ -135,6 +199,8 @@ export interface EditCount {
 
 /** How far a load has come. */
 export interface LoadPosition {
+  /** The small table that says so. It is dropped at the end. */
+  readonly note: string;
   /** Which dump is loaded: its SHA-256. */
   readonly dump: string;
   /** How many of its statements are done for good. */
@@ -151,6 +217,8 @@ export interface LoadOptions {
   /** Bytes of the longest statement to send, where that is less than the server says. */
   readonly limit?: number;
   readonly progress?: (bytesRead: number) => void;
+  /** Where the tables wait beside those whose places they take; left out where they are loaded in their place. */
+  readonly staging?: Staging | undefined;
 }
 
 /** The result of a load. */

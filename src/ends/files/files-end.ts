@@ -14,6 +14,8 @@ export interface FilesEnd {
   readonly streams: number;
   /** Whether a file that is there in part can be resumed; some servers let nobody append. */
   readonly canResume: boolean;
+  /** Whether files get the times that they are written with, as far as is known; left out where they do. */
+  readonly setsTimes?: boolean;
   /** Whether names that are not UTF-8 come through. */
   readonly namesAreBytes: boolean;
   /** Whether symbolic links can be made. */

@@ -1,6 +1,6 @@
 import { PassThrough, Readable } from 'node:stream';
 import { setTimeout } from 'node:timers/promises';
-import type { FileInfo } from 'basic-ftp';
+import type { Client, FileInfo } from 'basic-ftp';
 import pMap from 'p-map';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
@@ -36,6 +36,10 @@ export class FtpFiles implements FilesEnd {
 
   get atOnce(): number {
     return this.session.atOnce;
+  }
+
+  get setsTimes(): boolean {
+    return this.session.times.areSet;
   }
 
   get canResume(): boolean {
@@ -232,13 +236,12 @@ export class FtpFiles implements FilesEnd {
 
   /** Mode and time, where the server has a command for them. */
   private async setLike(
-    client: { sendIgnoringError(command: string): Promise<unknown> },
+    client: Pick<Client, 'send' | 'sendIgnoringError'>,
     far: string,
     { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>,
   ): Promise<void> {
-    const time = new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
     await client.sendIgnoringError(`SITE CHMOD ${mode.toString(8)} ${far}`);
-    await client.sendIgnoringError(`MFMT ${time} ${far}`);
+    await this.session.times.set(client, far, mtime);
   }
 
   /** The package gives a folder's listing as a whole. */

@@ -5,6 +5,7 @@ import { bytesOfText } from '../../core/bytes.js';
 import { EndError, type ErrorKind, PartWayError } from '../../core/errors.js';
 import { BackOff } from '../back-off.js';
 import { ConnectionLost } from '../connection-lost.js';
+import { FileTimes } from './file-times.js';
 
 /** How one gets into an account over FTP. */
 export interface FtpLogin {
@@ -34,6 +35,7 @@ export class FtpSession {
   readonly login: FtpLogin;
   /** Whether the server lets files be resumed, as far as is known. */
   appends = true;
+  readonly times = new FileTimes();
   private readonly idle: Client[] = [];
   private readonly waiting: (() => void)[] = [];
   private open = 0;

@@ -6,12 +6,12 @@ import { type Finding, finding } from '../../core/findings/findings.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { Family } from '../../core/site/families/family.js';
+import { ownershipOf } from '../../core/site/survey/site-tables.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
 import type { DatabaseConnection, DatabaseEnd } from '../../ends/database/database-end.js';
 import { readDump, together } from '../../ends/database/dump/reader.js';
 import { type CrateManifest, movedDump } from '../../ends/move-folder/crate.js';
 import type { LoadedDatabase } from '../deliver/database/loaded.js';
-import { ownTables } from '../deliver/database/replace-tables.js';
 import type { TableProof } from '../deliver/database/verify.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { readResult, type StepRun } from '../move/step.js';
@@ -133,9 +133,9 @@ async function structureFindings(
   const prefix = change?.to ?? manifest.from.prefix ?? '';
   const there = await connection.tables();
   const known = new Set([...tables.map(({ newTable }) => newTable), ...programNames(dump, 'VIEW')]);
-  const extra = ownTables(there, { family, prefix, names: [] })
-    .map(({ name }) => name)
-    .filter(name => !known.has(name));
+  const all = there.map(({ name }) => name);
+  const owns = ownershipOf({ family, prefix: prefix === '' ? undefined : prefix }, all);
+  const extra = prefix === '' ? [] : all.filter(name => owns(name) && !known.has(name));
   const names = new Set([...there.map(({ name }) => name), ...(await connection.triggers())]);
   const programs = [...programNames(dump, 'VIEW'), ...programNames(dump, 'TRIGGER')];
   return [

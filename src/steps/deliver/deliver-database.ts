@@ -1,39 +1,112 @@
-import { textOf } from '../../core/bytes.js';
+import { setTimeout } from 'node:timers/promises';
+import { bytesOfText, textOf } from '../../core/bytes.js';
+import { doneNoteName, loadNoteName } from '../../core/database/reserved-names.js';
+import { Staging } from '../../core/database/staging.js';
 import { UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
+import type { KeptBy } from '../../core/journal.js';
 import type { Family } from '../../core/site/families/family.js';
 import { counted } from '../../core/text/numbers.js';
-import type { DatabaseEnd, LoadDone, LoadWarning, SeenServer } from '../../ends/database/database-end.js';
+import type {
+  DatabaseConnection,
+  DatabaseEnd,
+  LoadDone,
+  LoadWarning,
+  SeenServer,
+} from '../../ends/database/database-end.js';
 import { longestFor } from '../../ends/database/server/load.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../move/databases.js';
+import { ledgerOf } from '../move/ledger.js';
 import type { FindingLog } from '../move/step.js';
 import { noteDeed, type StepRun } from '../move/step.js';
-import { tablesOfCrate } from '../move/tables.js';
-import { newTableName, prefixChangeOf } from '../move/terms.js';
+import { StateFolder } from './database/delivered-state.js';
+import { keepInDump } from './database/load-in-place.js';
 import type { LoadedDatabase } from './database/loaded.js';
 import { provisionDatabase } from './database/provision.js';
-import { type IncomingTables, type Replaced, replaceTables } from './database/replace-tables.js';
+import {
+  type IncomingTables,
+  incomingTables,
+  noSwapFinding,
+  type Replacement,
+  replacementFindings,
+  replacementIn,
+  swapObstacle,
+} from './database/replacement.js';
 import { type EditDone, editSite } from './database/site-data.js';
-import { forgetProof, type Proof, proofFindings, type TableProof, verifyLoad } from './database/verify.js';
+import { endSwap, swapTables } from './database/swap-tables.js';
+import {
+  forgetProof,
+  type LoadedNames,
+  noteState,
+  type Proof,
+  proofFindings,
+  type TableProof,
+  verifyLoad,
+} from './database/verify.js';
 import { withReconnect } from './database/with-reconnect.js';
+import { type WrittenSince, writtenSince } from './database/written-since.js';
 import type { Deliverer } from './deliverer.js';
 
-/** Loads the rewritten dump at the new server, verifies it by reading it back, and sets the site's data right. */
+/** What was found out before anything was changed. */
+interface Plan {
+  readonly server: SeenServer;
+  readonly replacement: Replacement;
+  /** Why the tables cannot be loaded beside those that they replace. */
+  readonly obstacle: string | undefined;
+  /** What the new site has written since the last delivery; undefined where none is known. */
+  readonly written: WrittenSince | undefined;
+  /** Whether nothing of this move has been put into its place there yet. */
+  readonly isFirst: boolean;
+  /** Whether an interrupted run has put the tables in their places already. */
+  readonly isSwapped: boolean;
+}
+
+/** What a load and its verification gave. */
+interface Loaded {
+  readonly proof: Proof;
+  readonly tables: readonly TableProof[];
+  readonly edits: readonly EditDone[];
+  readonly fitted: Readonly<Record<string, number>>;
+}
+
+/** How often, and at what distance in milliseconds, one looks whether others still ask the database. */
+const mostLooks = 20;
+const betweenLooks = 250;
+
+/** What is known of a load that waits for its place, in the move folder. */
+const stagedLoad = 'results/staged.json';
+
+/**
+ * Loads the rewritten dump at the new server beside the tables that are there, verifies it by reading it back, sets the
+ * site's data right, and then puts all tables in their places at once.
+ */
 export class DatabaseDeliverer implements Deliverer {
   private readonly run: StepRun;
   private readonly family: Family;
   private readonly manifest: CrateManifest;
   private readonly part: CratePart;
   private made: readonly string[] = [];
-  private loaded: LoadedDatabase | undefined;
+  private plan: Plan | undefined;
+  private staging: Staging | undefined;
+  private loaded: Loaded | undefined;
+  private keptAs: string | undefined;
+  private isDelivered = false;
 
   /** @param part the rewritten dump, whose checksum was found to be right */
   constructor(
     run: StepRun,
-    { family, manifest, part }: { family: Family; manifest: CrateManifest; part: CratePart },
+    {
+      family,
+      manifest,
+      part,
+    }: {
+      readonly family: Family;
+      readonly manifest: CrateManifest;
+      readonly part: CratePart;
+    },
   ) {
     this.run = run;
     this.family = family;
@@ -43,10 +116,85 @@ export class DatabaseDeliverer implements Deliverer {
 
   /** Wrong credentials are better known before anything is transferred. */
   async prepare(): Promise<void> {
-    this.made = await provisionDatabase(this.run.move);
+    this.made = await provisionDatabase(this.run);
+  }
+
+  /** What the new site has written into its tables since the last delivery. */
+  async changes(): Promise<WrittenSince | undefined> {
+    this.plan ??= await this.working(database => this.planAt(database));
+    return this.plan.written;
+  }
+
+  /** Waits, for some seconds, until the requests that are under way now have ended. */
+  async waitForOthers(): Promise<void> {
+    await this.working(database =>
+      database.use(async connection => {
+        const asking = new Set(await connection.others());
+        for (let tries = 0; tries < mostLooks && asking.size > 0; tries++) {
+          await setTimeout(betweenLooks, undefined, { signal: this.run.signal });
+          const still = new Set(await connection.others());
+          for (const id of asking) if (!still.has(id)) asking.delete(id);
+        }
+      }),
+    );
   }
 
   async stage(findings: FindingLog): Promise<void> {
+    await this.working(async database => {
+      this.plan ??= await this.planAt(database);
+      const { replacement, obstacle, isSwapped: isThere } = this.plan;
+      if (isThere) {
+        this.loaded = await this.loadedBefore(database);
+        return;
+      }
+      const why = await database.use(connection =>
+        replacementFindings(this.run.move, database, connection, replacement, this.incoming),
+      );
+      findings.add(...why);
+      if (findings.stops) return;
+      if (obstacle !== undefined) findings.add(noSwapFinding(database, obstacle));
+      else this.loaded = await this.loadAt(database, findings);
+    });
+  }
+
+  async publish(findings: FindingLog): Promise<readonly string[]> {
+    const { plan } = this;
+    if (!plan) return [];
+    await this.working(async database => {
+      if (plan.obstacle === undefined) await this.swapAt(database, plan);
+      else await this.replaceAt(database, plan, findings);
+      await new StateFolder(this.run.move, 'staged').replace(new StateFolder(this.run.move, 'delivered'));
+      await withReconnect(this.run, database, () =>
+        database.use(connection => endSwap(connection, this.incoming.prefix)),
+      );
+      this.isDelivered = true;
+    });
+    return [];
+  }
+
+  get result(): LoadedDatabase | undefined {
+    const { plan, loaded } = this;
+    if (!plan) return undefined;
+    const database = newDatabaseOf(this.run.move)?.text ?? '';
+    const brief = { database, server: plan.server.version, made: this.made };
+    if (!loaded || !this.isDelivered) return { ...nothingLoaded, ...brief };
+    return {
+      ...brief,
+      rows: loaded.proof.tables.reduce((sum, { rows }) => sum + rows, 0),
+      tables: loaded.tables,
+      programs: loaded.proof.programs,
+      dropped: plan.replacement.replaced.map(({ name }) => name),
+      keepsake: this.keptAs,
+      fitted: loaded.fitted,
+      edits: loaded.edits.filter(({ rows }) => rows > 0),
+    };
+  }
+
+  private get incoming(): IncomingTables {
+    return incomingTables(this.run.move, this.family, this.manifest);
+  }
+
+  private async working<T>(work: (database: DatabaseEnd) => Promise<T>): Promise<T> {
     const { run } = this;
     const database = newDatabaseOf(run.move);
     if (!database) {
@@ -58,92 +206,138 @@ export class DatabaseDeliverer implements Deliverer {
       });
     }
     try {
-      this.loaded = await this.loadAt(database, findings);
+      return await work(database);
     } catch (error) {
       run.signal.throwIfAborted();
       throw database.toPorterError(error, `Loading the new database ${database.text}`);
     }
   }
 
-  /** The tables are in their place since they were loaded. */
-  async publish(): Promise<readonly string[]> {
-    return [];
+  private planAt(database: DatabaseEnd): Promise<Plan> {
+    const { run, family, incoming } = this;
+    return withReconnect(run, database, () =>
+      database.use(async connection => {
+        const server = await connection.server();
+        const isThere = await this.finishEarlier(connection);
+        const replacement = await replacementIn(run.move, connection, incoming);
+        const missing = await connection.missingAbilities();
+        const folder = new StateFolder(run.move, 'delivered');
+        const state = await folder.read();
+        const isOurs = state?.database === database.text && !isThere;
+        const written = isOurs
+          ? await writtenSince(run, connection, { family, prefix: incoming.prefix, state, folder })
+          : undefined;
+        const obstacle = swapObstacle(run.move, replacement, missing);
+        return { server, replacement, obstacle, written, isFirst: state === undefined, isSwapped: isThere };
+      }),
+    );
   }
 
-  get result(): LoadedDatabase | undefined {
-    return this.loaded;
+  /**
+   * Looks whether an interrupted run has put its tables in their places. Those of another dump were delivered, then, and are
+   * what is replaced now.
+   * @returns whether they are those of this dump
+   */
+  private async finishEarlier(connection: DatabaseConnection): Promise<boolean> {
+    const { prefix } = this.incoming;
+    const done = await connection.loadPosition(doneNoteName(prefix));
+    if (!done) return false;
+    if (done.dump === this.part.sha256) return true;
+    const staged = new StateFolder(this.run.move, 'staged');
+    if ((await staged.read())?.dump === done.dump)
+      await staged.replace(new StateFolder(this.run.move, 'delivered'));
+    await endSwap(connection, prefix);
+    return false;
   }
 
-  private async loadAt(database: DatabaseEnd, findings: FindingLog): Promise<LoadedDatabase> {
+  /** What a run that was interrupted after the swap had loaded. */
+  private async loadedBefore(database: DatabaseEnd): Promise<Loaded | undefined> {
+    // Views and programs may be missing still, and are in the dump.
+    await this.loadAll(database, this.plan!.server, true);
+    const text = await this.run.move.folder.read(stagedLoad);
+    const loaded = text === undefined ? undefined : (JSON.parse(text) as Loaded);
+    return loaded?.proof.dump === this.part.sha256 ? loaded : undefined;
+  }
+
+  /** Loads, verifies and edits the tables, in their place or beside it. */
+  private async loadAt(database: DatabaseEnd, findings: FindingLog): Promise<Loaded> {
     const { run, part } = this;
-    const { server, replaced } = await withReconnect(run, database, () => this.begin(database));
-    const brief = { database: database.text, server: server.version, made: this.made };
-    if (replaced?.findings.length) {
-      findings.add(...replaced.findings);
-      return { ...nothingLoaded, ...brief };
-    }
-    const load = await this.loadAll(database, server);
-    const proof = await withReconnect(run, database, () => verifyLoad(run, database, part));
+    const { server, obstacle } = this.plan!;
+    await withReconnect(run, database, () => this.begin(database));
+    const load = await this.loadAll(database, server, obstacle === undefined);
+    const { names } = this;
+    const proof = await withReconnect(run, database, () => verifyLoad(run, database, part, names));
     const good = new Set(proof.tables.filter(one => one.equal && one.compared).map(({ table }) => table));
     findings.add(
-      ...warningFindings(load.warnings, good, database),
+      ...warningFindings(this.finalWarnings(load), good, database),
       ...leftOutFindings(load.leftOut, database),
       ...proofFindings(proof.tables, database),
     );
-    const { edits, tables } = await withReconnect(run, database, () => this.setRight(database, proof));
-    return {
-      ...brief,
-      rows: proof.tables.reduce((sum, { rows }) => sum + rows, 0),
-      tables,
-      programs: proof.programs,
-      dropped: replaced?.dropped ?? [],
-      keepsake: replaced?.keepsake,
-      fitted: Object.fromEntries(load.fitted),
-      edits: edits.filter(({ rows }) => rows > 0),
-    };
+    const edits = await withReconnect(run, database, () =>
+      database.use(connection => editSite(run, this.family, connection, this.incoming.prefix, names)),
+    );
+    const edited = new Set(edits.map(({ table }) => table));
+    const tables = await withReconnect(run, database, () => noteState(run, database, proof, names, edited));
+    const loaded: Loaded = { proof, tables, edits, fitted: Object.fromEntries(load.fitted) };
+    await run.move.folder.write(stagedLoad, JSON.stringify(loaded));
+    return loaded;
   }
 
-  private get incoming(): IncomingTables {
-    const { family, manifest } = this;
-    const change = prefixChangeOf(this.run.move, family, manifest.from.prefix);
-    return {
-      family,
-      prefix: change?.to ?? manifest.from.prefix ?? '',
-      names: tablesOfCrate(this.run.move, manifest).own.map(({ table }) => newTableName(table, change)),
-    };
+  /** What the server warned of, by the names that the tables are to have. */
+  private finalWarnings({ warnings }: LoadDone): LoadWarning[] {
+    return warnings.map(one => ({
+      ...one,
+      table: bytesOfText(this.staging?.final(textOf(one.table)) ?? textOf(one.table)),
+    }));
+  }
+
+  /** The names of the tables while they are made ready. */
+  private get names(): LoadedNames {
+    return { tables: this.incoming.names, of: table => this.staging?.of(table) ?? table };
   }
 
   /** Makes room for a load, unless one of the same dump has begun already. */
-  private begin(database: DatabaseEnd): Promise<{ server: SeenServer; replaced: Replaced | undefined }> {
-    const { run, part } = this;
+  private begin(database: DatabaseEnd): Promise<void> {
+    const { run, part, incoming } = this;
     return database.use(async connection => {
-      const server = await connection.server();
-      const position = await connection.loadPosition();
-      if (position?.dump === part.sha256) return { server, replaced: undefined };
-      const replaced = await replaceTables(run, database, connection, this.incoming);
-      if (replaced.findings.length === 0) {
-        await noteDeed(run, 'deliver', { kind: 'loaded', database: database.text });
-        await forgetProof(run);
-        await connection.beginLoad(part.sha256);
-      }
-      return { server, replaced };
+      const note = loadNoteName(incoming.prefix);
+      for (const name of [note, doneNoteName(incoming.prefix)])
+        if ((await connection.loadPosition(name))?.dump === part.sha256) return;
+      await noteDeed(run, 'deliver', { kind: 'loaded', database: database.text, tables: incoming.names });
+      await forgetProof(run);
+      // What another load has left waiting.
+      const staging = new Staging(incoming.names, []);
+      const waiting = new Set(incoming.names.map(name => staging.of(name)));
+      await connection.drop((await connection.tables()).filter(({ name }) => waiting.has(name)));
+      await connection.beginLoad(note, part.sha256);
     });
   }
 
   /** Runs every statement of the dump, resuming where an earlier try or run was. */
-  private loadAll(database: DatabaseEnd, server: SeenServer): Promise<LoadDone> {
-    const { run, part } = this;
+  private loadAll(database: DatabaseEnd, server: SeenServer, beside: boolean): Promise<LoadDone> {
+    const { run, part, incoming } = this;
+    const note = loadNoteName(incoming.prefix);
     let limit = longestFor(server);
     let reached = -1;
     return withReconnect(run, database, progressed =>
       database.use(async connection => {
-        const position = (await connection.loadPosition()) ?? (await connection.beginLoad(part.sha256));
+        const done = await connection.loadPosition(doneNoteName(incoming.prefix));
+        const position =
+          done ?? (await connection.loadPosition(note)) ?? (await connection.beginLoad(note, part.sha256));
+        const taken = (await connection.foreignKeys()).map(({ name }) => name);
+        this.staging = beside ? new Staging(incoming.names, taken) : undefined;
         if (position.done > reached) progressed();
         // The same place twice: the server may not bear statements as long as it says.
         else limit = Math.max(16 * 1024, limit / 4);
         reached = position.done;
-        const progress = (done: number) =>
-          run.events({ type: 'progress', what: 'loading the database', done, of: part.bytes, unit: 'bytes' });
+        const progress = (read: number) =>
+          run.events({
+            type: 'progress',
+            what: 'loading the database',
+            done: read,
+            of: part.bytes,
+            unit: 'bytes',
+          });
         try {
           return await connection.load(run.move.crate.at(movedDump), position, {
             bench: run.move.bench,
@@ -151,6 +345,7 @@ export class DatabaseDeliverer implements Deliverer {
             signal: run.signal,
             limit,
             progress,
+            staging: this.staging,
           });
         } catch (error) {
           // A statement may still run, and closing the connection would wait for it.
@@ -161,26 +356,64 @@ export class DatabaseDeliverer implements Deliverer {
     );
   }
 
-  /** Makes the site's edits, and looks once more at the tables that they concern. */
-  private setRight(
+  /** Puts the staged tables in their places. What nobody but a delivery of ours has made need not be kept. */
+  private async swapAt(
     database: DatabaseEnd,
-    proof: Proof,
-  ): Promise<{ edits: EditDone[]; tables: TableProof[] }> {
-    return database.use(async connection => {
-      const edits = await editSite(this.run, this.family, connection, this.incoming.prefix);
-      // Also those that an interrupted run has edited, and where nothing is left to do now.
-      const edited = new Set(edits.map(({ table }) => table));
-      const columns = await connection.columns();
-      const tables: TableProof[] = [];
-      for (const one of proof.tables) {
-        const own = edited.has(one.table) ? columns.get(one.table) : undefined;
-        const after = own && (await connection.content(one.table, own));
-        tables.push(after ? { ...one, digest: after.digest, taken: one.rows - after.rows } : one);
-      }
-      await connection.endLoad();
-      return { edits, tables };
-    });
+    { replacement, server, isFirst, written }: Plan,
+  ): Promise<void> {
+    const { run, incoming, staging } = this;
+    if (!staging) return;
+    const isSpare = written !== undefined && written.changed.size === 0;
+    const keepsake = { number: (await ledgerOf(run.move)).numberOfDelivery, by: byOf(isFirst), isSpare };
+    await withReconnect(run, database, () =>
+      database.use(connection =>
+        swapTables(run, database, connection, { staging, incoming, replacement, server, keepsake }),
+      ),
+    );
+    await this.keepOrDrop(database, keepsake.number);
   }
+
+  /** Drops a keepsake of what an earlier delivery had put there and nobody has changed since. */
+  private async keepOrDrop(database: DatabaseEnd, number: number): Promise<void> {
+    const { run } = this;
+    const kept = (await ledgerOf(run.move)).keepsakes
+      .get(number)
+      ?.data.find(one => one.kind === 'tables kept' && one.database === database.text);
+    if (kept?.kind !== 'tables kept') return;
+    if (!kept.isSpare) {
+      if (kept.tables.length > 0) this.keptAs = `the database ${database.name} (keepsake ${number})`;
+      return;
+    }
+    await withReconnect(run, database, () =>
+      database.use(connection => connection.drop(kept.tables.map(({ as }) => ({ kind: 'table', name: as })))),
+    );
+    await noteDeed(run, 'deliver', { kind: 'keepsake gone', number, what: 'database' });
+  }
+
+  /** Replaces the tables where they are: they are kept in a dump first. */
+  private async replaceAt(database: DatabaseEnd, plan: Plan, findings: FindingLog): Promise<void> {
+    const { run, part, incoming } = this;
+    const number = (await ledgerOf(run.move)).numberOfDelivery;
+    await withReconnect(run, database, () =>
+      database.use(async connection => {
+        if ((await connection.loadPosition(loadNoteName(incoming.prefix)))?.dump === part.sha256) return;
+        const isOurs = !plan.isFirst && plan.written !== undefined && plan.written.changed.size === 0;
+        if (isOurs) await connection.drop(plan.replacement.replaced);
+        else
+          await keepInDump(run, database, connection, plan.replacement.replaced, {
+            number,
+            by: byOf(plan.isFirst),
+          });
+      }),
+    );
+    this.loaded = await this.loadAt(database, findings);
+    const kept = (await ledgerOf(run.move)).keepsakes.get(number)?.data.find(one => one.kind === 'dump kept');
+    if (kept?.kind === 'dump kept') this.keptAs = run.move.folder.at(kept.file);
+  }
+}
+
+function byOf(isFirst: boolean): KeptBy {
+  return isFirst ? 'first delivery' : 'delivery';
 }
 
 const nothingLoaded = {

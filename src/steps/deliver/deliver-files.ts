@@ -6,10 +6,11 @@ import { ledgerOf } from '../move/ledger.js';
 import type { FindingLog, StepRun } from '../move/step.js';
 import type { TransferMethod } from '../transfer/transfer.js';
 import type { Deliverer } from './deliverer.js';
+import { type EditedFile, editedSince } from './files/edited-since.js';
 import { publishTree } from './files/publish-tree.js';
-import { type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
-import type { StagingPaths } from './files/staging.js';
-import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
+import { listStandingTree, type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
+import { type StagingPaths, stagingOf } from './files/staging.js';
+import { keepEdited, openStaging, rootNotRenamable, swapIn } from './files/swap.js';
 import { planFromCrate, stageAbove, stageFile, traceOfSetUp } from './site/apply.js';
 import type { Configured, SetUp } from './site/plan-configuration.js';
 
@@ -32,6 +33,7 @@ export class FilesDeliverer implements Deliverer {
   private readonly family: Family;
   private readonly manifest: CrateManifest;
   private readonly options: TreeOptions;
+  private edited: readonly EditedFile[] | undefined;
   private staged: { tree: StagedTree; above: readonly StagingPaths[]; setUp: SetUp } | undefined;
 
   constructor(
@@ -46,6 +48,21 @@ export class FilesDeliverer implements Deliverer {
     this.options = options;
   }
 
+  /** Files that somebody has changed at the new site since the last delivery, and that this one would replace. */
+  async changes(): Promise<readonly EditedFile[]> {
+    const { run } = this;
+    const staging = stagingOf(run.move, this.place, await ledgerOf(run.move));
+    if (!(await listStandingTree(run, staging))) return [];
+    this.edited = await editedSince(run, staging, this.family, this.options);
+    return this.edited;
+  }
+
+  /** Whether putting it in place changes anything that visitors see. */
+  get changesAnything(): boolean {
+    const tree = this.staged?.tree;
+    return tree !== undefined && (!tree.update || tree.files > tree.again || tree.gone.length > 0);
+  }
+
   async stage(findings: FindingLog): Promise<void> {
     const { run, manifest } = this;
     const { crate } = run.move;
@@ -55,7 +72,8 @@ export class FilesDeliverer implements Deliverer {
     const own = setUp.files.filter(({ path }) => !path.startsWith('../'));
     const paths = own.map(({ path }) => asBytes(path));
     const staging = await openStaging(run, this.place);
-    const tree = await stageTree(run, staging, new Set(paths), this.options);
+    const isListed = this.edited !== undefined;
+    const tree = await stageTree(run, staging, new Set(paths), { ...this.options, isListed });
     for (const file of own) await stageFile(tree.incoming, asBytes(file.path), file);
     if (!tree.update) {
       // What was put into them since has changed their times.
@@ -73,6 +91,7 @@ export class FilesDeliverer implements Deliverer {
     if (!this.staged) return [];
     const { tree, above } = this.staged;
     const kept: string[] = [];
+    if (tree.update) kept.push(...(await keepEdited(this.run, tree.staging, this.edited ?? [])));
     for (const staging of above) kept.push(...(await swapIn(this.run, staging)));
     kept.push(...(await publishTree(this.run, tree)));
     const { stagedInside } = await ledgerOf(this.run.move);

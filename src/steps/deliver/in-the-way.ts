@@ -1,6 +1,7 @@
+import { counted } from '../../core/text/numbers.js';
 import { ledgerOf } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
-import { tablesInTheWay } from './database/replace-tables.js';
+import { tablesInTheWay } from './database/replacement.js';
 import { isEmpty } from './files/restore.js';
 import { exists, stagingOf } from './files/staging.js';
 
@@ -14,6 +15,12 @@ export async function inTheWay(move: Move): Promise<string[]> {
       places.push(place.text);
   }
   const tables = await tablesInTheWay(move);
-  if (tables !== undefined) places.push(tables);
+  if (tables.length > 0) places.push(shownTables(move, tables));
   return places;
+}
+
+/** Tables in words; where more than the site's own may go, every one by its name. */
+function shownTables({ sheet }: Move, tables: readonly string[]): string {
+  const names = sheet.new.database?.replace === undefined ? '' : `: ${tables.join(', ')}`;
+  return `${counted(tables.length, 'table')} of the new database${names}`;
 }

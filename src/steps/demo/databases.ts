@@ -1,4 +1,5 @@
 import { readDatabaseUrl } from '../../core/database/place.js';
+import { loadNoteName } from '../../core/database/reserved-names.js';
 import { UsageError } from '../../core/errors.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import { type EncodedSql, identifier, literal, sql } from '../../core/sql/encoded-sql.js';
@@ -76,9 +77,10 @@ export class DemoDatabases {
   /** Loads a dump into one of them. */
   async load(name: string, file: string, signal: AbortSignal): Promise<void> {
     await this.database(name).use(async connection => {
-      const position = await connection.beginLoad((await checksumOf(file)).sha256);
+      const note = loadNoteName('demo');
+      const position = await connection.beginLoad(note, (await checksumOf(file)).sha256);
       await connection.load(file, position, { bench: this.bench, server: await connection.server(), signal });
-      await connection.endLoad();
+      await connection.endLoad(note);
     });
   }
 

@@ -1,13 +1,33 @@
-import { type Deed, type JournalRecord, type StepName, type StepState, stateOf } from '../../core/journal.js';
+import {
+  type Deed,
+  type JournalRecord,
+  type KeptBy,
+  type StepName,
+  type StepState,
+  stateOf,
+} from '../../core/journal.js';
 import type { Move } from './open.js';
 
-/** What was in a new database before this move loaded it. */
-export interface DatabaseKeepsake {
-  /** As it is shown. */
-  readonly database: string;
-  /** The dump; undefined where there was nothing to keep. */
-  readonly file: string | undefined;
+/** What of the files of the new end is kept: all that was at a place, or single files. */
+export type KeptFiles = Extract<Deed, { kind: 'kept' | 'files kept' }>;
+/** What of a database is kept: tables in it, a dump, or rows. */
+export type KeptData = Extract<Deed, { kind: 'tables kept' | 'dump kept' | 'rows kept' }>;
+
+/** What was at the new end and is kept, by its number. */
+export interface Keepsake {
+  readonly number: number;
+  readonly by: KeptBy;
+  /** When, ISO 8601, UTC. */
+  readonly at: string;
+  readonly files: KeptFiles[];
+  readonly data: KeptData[];
 }
+
+/**
+ * Where a move is in its life: `open` until visitors use the new site, then `live`; `closed` once `tidy` has removed what it
+ * left behind.
+ */
+export type LifeOfMove = 'open' | 'live' | 'closed';
 
 /** What the journal adds up to. Every step asks here; nobody else goes through the records. */
 export class Ledger {
@@ -18,20 +38,27 @@ export class Ledger {
   readonly touched = new Set<string>();
   /** Web roots that cannot be renamed: staging and keepsakes are inside them. */
   readonly stagedInside = new Set<string>();
-  /** Databases that this move has loaded and not restored. */
-  readonly loaded = new Set<string>();
+  /** The tables that this move has put into a database, and not taken away again. */
+  readonly loaded = new Map<string, Set<string>>();
   /** Extensions that a delivery has switched off. */
   readonly heldBack = new Set<string>();
   /** Probes that a killed run has left. */
   readonly probes = new Set<string>();
   /** Files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it removed. */
   readonly setUp = new Map<string, string>();
-  databaseKeepsake: DatabaseKeepsake | undefined;
+  /** What is kept, by its number. */
+  readonly keepsakes = new Map<number, Keepsake>();
+  /** What was made with an administrator's credentials, by database. */
+  readonly provisioned = new Map<string, readonly string[]>();
+  /** Places that show a maintenance page, and the paths that were changed for it. */
+  readonly gates = new Map<string, readonly string[]>();
+  life: LifeOfMove = 'open';
+  private last = 0;
 
   constructor(records: readonly JournalRecord[]) {
     this.records = records;
     for (const record of records) {
-      if (record.deed) this.add(record.deed);
+      if (record.deed) this.add(record.deed, record.at);
       if (record.event === 'done') this.close(record);
     }
   }
@@ -41,14 +68,45 @@ export class Ledger {
     return stateOf(this.records, step);
   }
 
-  private add(deed: Deed): void {
+  /** The number of the next keepsake. */
+  get nextKeepsake(): number {
+    return this.last + 1;
+  }
+
+  /** What is kept of a database since before the first delivery. */
+  firstOf(database: string): KeptData | undefined {
+    for (const { by, data } of this.keepsakes.values())
+      if (by === 'first delivery') for (const one of data) if (one.database === database) return one;
+    return undefined;
+  }
+
+  /** Under which number a delivery that is under way keeps what it replaces. */
+  get numberOfDelivery(): number {
+    return this.pending(by => by !== 'undo')[0]?.number ?? this.nextKeepsake;
+  }
+
+  /** The same for `undo`. */
+  get numberOfUndo(): number {
+    return this.pending(by => by === 'undo')[0]?.number ?? this.nextKeepsake;
+  }
+
+  /** Keepsakes that were begun since a step ended that makes them. */
+  private pending(is: (by: KeptBy) => boolean): Keepsake[] {
+    const makes: readonly StepName[] = ['deliver', 'configure', 'undo'];
+    const ended = this.records.findLast(({ event, step }) => event === 'done' && makes.includes(step));
+    return [...this.keepsakes.values()].filter(({ at, by }) => is(by) && at > (ended?.at ?? ''));
+  }
+
+  private add(deed: Deed, at: string): void {
     switch (deed.kind) {
       case 'put':
         this.delivered.add(deed.place);
         this.touched.add(deed.place);
         break;
       case 'kept':
-        this.touched.add(deed.place);
+      case 'files kept':
+        if (deed.kind === 'kept') this.touched.add(deed.place);
+        this.keep(deed, at).files.push(deed);
         break;
       case 'taken away':
         this.delivered.delete(deed.place);
@@ -57,17 +115,47 @@ export class Ledger {
         this.stagedInside.add(deed.place);
         break;
       case 'loaded':
-        this.loaded.add(deed.database);
+        this.loaded.set(deed.database, new Set([...(this.loaded.get(deed.database) ?? []), ...deed.tables]));
         break;
-      case 'database kept':
-        this.databaseKeepsake = { database: deed.database, file: deed.file };
+      case 'tables kept':
+      case 'dump kept':
+      case 'rows kept': {
+        const { data } = this.keep(deed, at);
+        // A run that is repeated keeps the same once more.
+        const before = data.findIndex(one => one.database === deed.database && one.kind === deed.kind);
+        if (before < 0) data.push(deed);
+        else data[before] = deed;
         break;
+      }
+      case 'keepsake gone': {
+        const one = this.keepsakes.get(deed.number);
+        one?.[deed.what === 'files' ? 'files' : 'data'].splice(0);
+        if (one && one.files.length + one.data.length === 0) this.keepsakes.delete(deed.number);
+        break;
+      }
       case 'database restored':
         this.loaded.delete(deed.database);
-        this.databaseKeepsake = undefined;
+        break;
+      case 'provisioned':
+        this.provisioned.set(deed.database, [...(this.provisioned.get(deed.database) ?? []), ...deed.made]);
+        break;
+      case 'unprovisioned':
+        this.provisioned.delete(deed.database);
+        break;
+      case 'gate closed':
+        this.gates.set(deed.place, deed.paths);
+        break;
+      case 'gate opened':
+        this.gates.delete(deed.place);
         break;
       case 'held back':
         this.heldBack.add(deed.extension);
+        break;
+      case 'went live':
+        this.life = 'live';
+        break;
+      case 'went back':
+        this.life = 'open';
         break;
       case 'probe put':
         this.probes.add(deed.place);
@@ -80,10 +168,22 @@ export class Ledger {
     }
   }
 
+  private keep({ number, by }: KeptFiles | KeptData, at: string): Keepsake {
+    this.last = Math.max(this.last, number);
+    let keepsake = this.keepsakes.get(number);
+    if (!keepsake) {
+      keepsake = { number, by, at, files: [], data: [] };
+      this.keepsakes.set(number, keepsake);
+    }
+    return keepsake;
+  }
+
   /** What the end of a step means for what came before it. */
   private close({ step, result }: JournalRecord): void {
-    if (step === 'undo') this.delivered.clear();
-    if (step === 'tidy') this.databaseKeepsake = undefined;
+    if (step === 'tidy') {
+      this.life = 'closed';
+      this.keepsakes.clear();
+    }
     if (step === 'undo' || step === 'deliver') this.setUp.clear();
     const written = (result?.setUp ?? {}) as Record<string, string>;
     for (const [path, sha256] of Object.entries(written)) this.setUp.set(path, sha256);

@@ -1,10 +1,10 @@
 import { textOf } from '../../core/bytes.js';
+import { ownTablePrefix } from '../../core/database/reserved-names.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { globPattern } from '../../core/rewrite/terms/globs.js';
 import { families, familyNamed } from '../../core/site/families/families.js';
 import {
   otherPrefixes,
-  ownTablePrefix,
   prefixesIn,
   type SiteInDatabase,
   takenOf,

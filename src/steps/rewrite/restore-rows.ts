@@ -4,7 +4,7 @@ import { DamageError, UsageError } from '../../core/errors.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import { DumpStatements } from '../../core/sql/statements.js';
 import { readDump } from '../../ends/database/dump/reader.js';
-import { LiveRows } from '../../ends/database/server/live-rows.js';
+import { LiveRows } from '../../ends/database/live/live-rows.js';
 import type { EventSink } from '../move/events.js';
 
 /** The result of putting rows back. */

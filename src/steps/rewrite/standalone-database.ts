@@ -8,9 +8,9 @@ import { Tally } from '../../core/rewrite/report/tally.js';
 import type { Rules } from '../../core/rewrite/terms/rules.js';
 import { showable } from '../../core/text/display.js';
 import { counted } from '../../core/text/numbers.js';
-import { KeptRows } from '../../ends/database/server/kept-rows.js';
-import { type LiveRowChange, LiveRows } from '../../ends/database/server/live-rows.js';
-import type { SeenLiveTable } from '../../ends/database/server/live-tables.js';
+import { KeptRows } from '../../ends/database/live/kept-rows.js';
+import { type LiveRowChange, LiveRows } from '../../ends/database/live/live-rows.js';
+import type { SeenLiveTable } from '../../ends/database/live/live-tables.js';
 import type { EventSink } from '../move/events.js';
 import { refuseDumpOptions, type StandaloneDone, type StandalonePlan } from './standalone-options.js';
 

@@ -111,7 +111,7 @@ interface NewServer {
 }
 
 function serverFindings(move: Move, { database, server, prefix, ledger, place }: NewServer): Finding[] {
-  const findings = skewFindings('new.database', server.skew);
+  const findings = [...skewFindings('new.database', server.skew), ...charsetFindings(move, server)];
   const report = <Code extends FindingCode>(
     code: Code,
     level: LevelOf<Code>,
@@ -135,12 +135,20 @@ function serverFindings(move: Move, { database, server, prefix, ledger, place }:
       remedy: 'Nothing needs to be done as long as the prefixes differ',
     });
   }
-  const { charset } = move.sheet.new.database ?? {};
-  if (charset !== undefined && !server.charsets.includes(charset)) {
-    report('charset-unknown', 'stop', {
-      what: `The new server does not know the character set ${charset} of new.database.charset`,
-      remedy: `Name one that it knows: ${server.charsets.slice(0, 8).join(', ')}`,
-    });
-  }
   return findings;
+}
+
+/** Whether the new server knows the character set that the sheet names. */
+export function charsetFindings({ sheet }: Move, { charsets }: SeenServer): Finding[] {
+  const { charset } = sheet.new.database ?? {};
+  if (charset === undefined || charsets.includes(charset)) return [];
+  return [
+    finding({
+      level: 'stop',
+      code: 'charset-unknown',
+      place: 'new.database',
+      what: `The new server does not know the character set ${charset} of new.database.charset`,
+      remedy: `Name one that it knows: ${charsets.slice(0, 8).join(', ')}`,
+    }),
+  ];
 }

@@ -23,6 +23,7 @@ export interface Arrived {
  * @param how `time`: of the right size and time, or of the right checksum where the time is another and a checksum costs
  * no transfer; `content`: of the right checksum, whatever it costs; `resume`: of the right checksum where it costs no
  * transfer, otherwise of the right size and time, which a file gets when it is whole
+ * @param before what an earlier delivery brought there
  */
 export async function alreadyThere(
   end: FilesEnd,
@@ -30,6 +31,7 @@ export async function alreadyThere(
   there: ReadonlyMap<ByteString, FileEntry>,
   signal: AbortSignal,
   how: 'time' | 'content' | 'resume',
+  before: ReadonlyMap<ByteString, CheckedEntry> = new Map(),
 ): Promise<Arrived> {
   const cheap = !end.far || (await end.runsCommands());
   const ofSize = wanted.filter(({ path, size }) => {
@@ -37,7 +39,16 @@ export async function alreadyThere(
     return here?.type === 'file' && here.size === size;
   });
   const ofTime = new Set(
-    ofSize.filter(({ path, mtime }) => sameTime(end, there.get(path)!.mtime, mtime)).map(({ path }) => path),
+    ofSize
+      .filter(({ path, mtime, sha256 }) => {
+        const here = there.get(path)!;
+        const last = before.get(path);
+        // Of a server that sets no times it is remembered which it gave when the file arrived.
+        const isRemembered =
+          last?.seen !== undefined && last.sha256 === sha256 && sameTime(end, here.mtime, last.seen);
+        return isRemembered || sameTime(end, here.mtime, mtime);
+      })
+      .map(({ path }) => path),
   );
   const begun = new Map<ByteString, number>();
   for (const { path, size } of wanted) {

@@ -70,6 +70,7 @@ export const drupal: Family = {
   quiet: [{ fact: 'errorDetails', off: asBytes('hide') }],
   robots: undefined,
   maintenance: undefined,
+  entryPoints: ['index.php', 'update.php'],
   versionFiles: ['core/lib/Drupal.php', 'web/core/lib/Drupal.php', 'includes/bootstrap.inc'],
   versionIn(source) {
     const file = source('core/lib/Drupal.php') || source('web/core/lib/Drupal.php');

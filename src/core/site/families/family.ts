@@ -50,6 +50,8 @@ export interface Family {
     | { readonly file: string; readonly content: ByteString }
     | { readonly fact: FactName; readonly on: ByteString; readonly off: ByteString }
     | undefined;
+  /** Files by which visitors come in: where one is there, such a site may be in use. */
+  readonly entryPoints: readonly string[];
   /** Files that say which version it is. */
   readonly versionFiles: readonly string[];
   versionIn(source: (path: string) => ByteString): SiteVersion;
@@ -73,6 +75,10 @@ export interface Family {
   readonly networkTable?: string;
   /** The row that holds the address of a site, by which one sees whose tables they are. */
   readonly addressRow?: { readonly table: string; readonly column: string; readonly where: Condition };
+  /** The row that asks search engines to stay away, and its value then. */
+  readonly searchEngineRow?: NonNullable<Family['addressRow']> & { readonly hidden: string };
+  /** The row that names the extensions in use. */
+  readonly extensionsRow?: NonNullable<Family['addressRow']>;
   /** What a page that is not the site's own says, seen in its HTML. */
   troubleIn(html: string): 'installation page' | 'database error' | undefined;
 }

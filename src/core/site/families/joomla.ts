@@ -54,6 +54,7 @@ export const joomla: Family = {
   ],
   robots: { hide: asBytes('noindex, nofollow'), show: asBytes('') },
   maintenance: { fact: 'offline', on: asBytes('1'), off: asBytes('') },
+  entryPoints: ['index.php', 'administrator/index.php', 'api/index.php'],
   versionFiles: ['libraries/src/Version.php', 'administrator/manifests/files/joomla.xml', 'index.php'],
   versionIn(source) {
     const file = source('libraries/src/Version.php');

@@ -55,6 +55,7 @@ export const mediawiki: Family = {
     on: asBytes('This wiki is being moved to another host.'),
     off: asBytes(''),
   },
+  entryPoints: ['index.php', 'api.php', 'load.php', 'rest.php', 'img_auth.php', 'thumb.php'],
   versionFiles: ['includes/Defines.php', 'includes/PHPVersionCheck.php', 'composer.json'],
   versionIn: source => ({
     version: said(source('includes/Defines.php'), /define\(\s*'MW_VERSION',\s*'([^']+)'/),

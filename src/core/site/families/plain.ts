@@ -37,6 +37,7 @@ export const plain: Family = {
   quiet: [{ fact: 'debug', off: asBytes('false') }],
   robots: undefined,
   maintenance: undefined,
+  entryPoints: ['index.php'],
   versionFiles: [],
   versionIn: () => ({}),
   extensions: [],

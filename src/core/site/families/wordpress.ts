@@ -77,6 +77,7 @@ export const wordpress: Family = {
   quiet: [{ fact: 'debug', off: asBytes('') }],
   robots: undefined,
   maintenance: { file: '.maintenance', content: asBytes('<?php $upgrading = time();\n') },
+  entryPoints: ['wp-load.php'],
   versionFiles: ['wp-includes/version.php'],
   versionIn(source) {
     const file = source('wp-includes/version.php');
@@ -95,6 +96,17 @@ export const wordpress: Family = {
   sets: ['title', 'tagline', 'administrator', 'switch-off'],
   dataEdits: wordpressEdits,
   networkTable: 'blogs',
+  searchEngineRow: {
+    table: 'options',
+    column: 'option_value',
+    where: { column: 'option_name', is: 'blog_public' },
+    hidden: '0',
+  },
+  extensionsRow: {
+    table: 'options',
+    column: 'option_value',
+    where: { column: 'option_name', is: 'active_plugins' },
+  },
   addressRow: { table: 'options', column: 'option_value', where: { column: 'option_name', is: 'home' } },
 
   troubleIn(html) {

@@ -1,11 +1,9 @@
+import { ownTablePrefix } from '../../database/reserved-names.js';
 import { globPattern } from '../../rewrite/terms/globs.js';
 import type { TableWish } from '../../sheet/schema.js';
 import type { TakenOfTable } from '../../sql/row-count.js';
 import { families } from '../families/families.js';
 import type { Family } from '../families/family.js';
-
-/** The names of our own tables, which are no site's. */
-export const ownTablePrefix = 'able_porter_';
 
 /** A site in a database: its family and table prefix. */
 export interface SiteInDatabase {

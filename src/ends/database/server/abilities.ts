@@ -11,6 +11,10 @@ const trials: readonly (readonly [ability: string, statement: EncodedSql])[] = [
   ['lock tables', sql`LOCK TABLES able_porter_trial WRITE`],
   ['unlock tables', sql`UNLOCK TABLES`],
   ['delete rows', sql`DELETE FROM able_porter_trial`],
+  [
+    'rename tables',
+    sql`RENAME TABLE able_porter_trial TO able_porter_trial2, able_porter_trial2 TO able_porter_trial`,
+  ],
   ['drop tables', sql`DROP TABLE able_porter_trial`],
 ];
 

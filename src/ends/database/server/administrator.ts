@@ -16,6 +16,41 @@ export class AdministratorServer implements DatabaseServer {
   provision(wanted: NewDatabase): Promise<string[]> {
     return withDatabase(this.route, session => provision(session, wanted));
   }
+
+  unprovision(wanted: NewDatabase, made: readonly string[]): Promise<string[]> {
+    return withDatabase(this.route, session => unprovision(session, wanted, made));
+  }
+}
+
+/** Removes what `provision` made. */
+async function unprovision(
+  session: DatabaseSession,
+  { name, user }: NewDatabase,
+  made: readonly string[],
+): Promise<string[]> {
+  const left: string[] = [];
+  if (made.includes(databaseText(name))) {
+    const [row] = await session.rows(
+      sql`SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ${literal(name)}`,
+    );
+    if (row?.[0] === '0') await session.run(sql`DROP DATABASE IF EXISTS ${identifier(name)}`);
+    else left.push(databaseText(name));
+  }
+  if (made.includes(userText(user))) {
+    const self = (await session.value(sql`SELECT CURRENT_USER()`)) ?? '';
+    const host = literal(self.slice(self.lastIndexOf('@') + 1));
+    if (left.length === 0) await session.run(sql`DROP USER IF EXISTS ${literal(user)}@${host}`);
+    else left.push(userText(user));
+  }
+  return left;
+}
+
+function databaseText(name: string): string {
+  return `the database ${name}`;
+}
+
+function userText(user: string): string {
+  return `the user ${user}`;
 }
 
 async function provision(session: DatabaseSession, { name, user, password }: NewDatabase): Promise<string[]> {
@@ -28,11 +63,11 @@ async function provision(session: DatabaseSession, { name, user, password }: New
   const there = await session.rows(sql`SHOW DATABASES LIKE ${literal(escapedPattern(name))}`);
   if (there.length === 0) {
     await session.run(sql`CREATE DATABASE ${identifier(name)} CHARACTER SET utf8mb4`);
-    made.push(`the database ${name}`);
+    made.push(databaseText(name));
   }
   try {
     await session.run(sql`CREATE USER ${account} IDENTIFIED ${secretOf(password, isMariaDb)}`);
-    made.push(`the user ${user}`);
+    made.push(userText(user));
   } catch (error) {
     // One that is there keeps the password that it has; others may use it.
     if ((error as ServerSaid).errno !== 1396) throw withoutPassword(error as ServerSaid);

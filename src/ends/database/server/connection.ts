@@ -1,5 +1,6 @@
 import { bytesOf, textOf } from '../../../core/bytes.js';
-import type { TableContent } from '../../../core/database/content-digest.js';
+import type { Fitted } from '../../../core/database/fitting.js';
+import type { LaterStatement, RenamedConstraint } from '../../../core/database/staging.js';
 import type { Condition, DataEdit } from '../../../core/site/data/data-edits.js';
 import { type RowChange, RowEdits, statementOf, whereSql } from '../../../core/site/data/row-edits.js';
 import type { Column } from '../../../core/sql/column.js';
@@ -8,19 +9,25 @@ import type {
   DatabaseConnection,
   DatabaseObject,
   EditCount,
+  ForeignKey,
   LoadDone,
   LoadOptions,
   LoadPosition,
+  PrintedContent,
+  Rename,
   SeenDatabase,
   SeenServer,
   SeenTable,
+  StoredProgram,
 } from '../database-end.js';
 import { missingAbilities } from './abilities.js';
-import { columnsOf, databasesSeen, tablesOf, triggersOf } from './catalog.js';
-import { contentOf } from './content.js';
+import { columnsOf, databasesSeen, keysOf, tablesOf, triggersOf } from './catalog.js';
+import { contentOf, eachRowOf } from './content.js';
 import { beginLoad, endLoad, loadDump, positionOf } from './load.js';
 import { serverOf } from './probe.js';
+import { dropPrograms, makePrograms, programsOf, runLater } from './programs.js';
 import type { DatabaseSession } from './session.js';
+import { checksumsOf, definitionOf, foreignKeysOf, othersOf, renameAll, renameConstraint } from './swap.js';
 
 /** A database over one session of the MySQL protocol. */
 export class ServerConnection implements DatabaseConnection {
@@ -53,6 +60,50 @@ export class ServerConnection implements DatabaseConnection {
     return (await triggersOf(this.session)).map(({ name }) => name);
   }
 
+  keys(): Promise<ReadonlyMap<string, readonly string[]>> {
+    return keysOf(this.session);
+  }
+
+  foreignKeys(): Promise<ForeignKey[]> {
+    return foreignKeysOf(this.session);
+  }
+
+  renameConstraint(constraint: RenamedConstraint): Promise<void> {
+    return renameConstraint(this.session, constraint);
+  }
+
+  constraintDefinition(table: string, name: string): Promise<string | undefined> {
+    return definitionOf(this.session, table, name);
+  }
+
+  checksums(tables: readonly string[]): Promise<ReadonlyMap<string, string>> {
+    return checksumsOf(this.session, tables);
+  }
+
+  others(): Promise<number[]> {
+    return othersOf(this.session);
+  }
+
+  rename(renames: readonly Rename[]): Promise<void> {
+    return renameAll(this.session, renames);
+  }
+
+  programs(tables: ReadonlySet<string>, views: readonly string[]): Promise<StoredProgram[]> {
+    return programsOf(this.session, tables, views);
+  }
+
+  dropPrograms(programs: readonly Pick<StoredProgram, 'kind' | 'name'>[]): Promise<void> {
+    return dropPrograms(this.session, programs);
+  }
+
+  makePrograms(programs: readonly StoredProgram[]): Promise<void> {
+    return makePrograms(this.session, programs);
+  }
+
+  runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted> {
+    return runLater(this.session, statements, server);
+  }
+
   missingAbilities(): Promise<string[]> {
     return missingAbilities(this.session);
   }
@@ -81,8 +132,16 @@ export class ServerConnection implements DatabaseConnection {
     if (timeZone !== undefined) await this.session.run(sql`SET SESSION time_zone = ${literal(timeZone)}`);
   }
 
-  content(table: string, columns: readonly Column[]): Promise<TableContent> {
-    return contentOf(this.session, table, columns);
+  content(table: string, columns: readonly Column[], key?: readonly string[]): Promise<PrintedContent> {
+    return contentOf(this.session, table, columns, key);
+  }
+
+  eachRow(
+    table: string,
+    columns: readonly Column[],
+    take: (cells: readonly (Buffer | null)[]) => void,
+  ): Promise<void> {
+    return eachRowOf(this.session, table, columns, take);
   }
 
   async drop(objects: readonly DatabaseObject[]): Promise<void> {
@@ -118,20 +177,20 @@ export class ServerConnection implements DatabaseConnection {
     return { rows: changes.length, changes };
   }
 
-  loadPosition(): Promise<LoadPosition | undefined> {
-    return positionOf(this.session);
+  loadPosition(note: string): Promise<LoadPosition | undefined> {
+    return positionOf(this.session, note);
   }
 
-  beginLoad(dump: string): Promise<LoadPosition> {
-    return beginLoad(this.session, dump);
+  beginLoad(note: string, dump: string): Promise<LoadPosition> {
+    return beginLoad(this.session, note, dump);
   }
 
   load(file: string, position: LoadPosition, options: LoadOptions): Promise<LoadDone> {
     return loadDump(this.session, file, position, options);
   }
 
-  endLoad(): Promise<void> {
-    return endLoad(this.session);
+  endLoad(note: string): Promise<void> {
+    return endLoad(this.session, note);
   }
 
   destroy(): void {

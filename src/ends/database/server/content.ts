@@ -1,6 +1,7 @@
-import { ContentDigest, kindOf, type TableContent } from '../../../core/database/content-digest.js';
+import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
 import { type Column, selectedAs } from '../../../core/sql/column.js';
 import { identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
+import type { PrintedContent } from '../database-end.js';
 import type { DatabaseSession } from './session.js';
 
 /** The content of a table's rows, read back from its server. */
@@ -8,9 +9,20 @@ export async function contentOf(
   session: DatabaseSession,
   table: string,
   columns: readonly Column[],
-): Promise<TableContent> {
-  const digest = new ContentDigest(columns.map(kindOf));
-  const list = joined(columns.map(selectedAs));
-  await session.each(sql`SELECT ${list} FROM ${identifier(table)}`, cells => digest.add(cells));
-  return digest.content();
+  key?: readonly string[],
+): Promise<PrintedContent> {
+  const places = key?.map(name => columns.findIndex(column => column.name === name));
+  const digest = new ContentDigest(columns.map(kindOf), places?.includes(-1) ? [] : places);
+  await eachRowOf(session, table, columns, cells => digest.add(cells));
+  return { ...digest.content(), prints: digest.prints };
+}
+
+/** Gives every row of a table. The cells are only good until the next. */
+export async function eachRowOf(
+  session: DatabaseSession,
+  table: string,
+  columns: readonly Column[],
+  take: (cells: readonly (Buffer | null)[]) => void,
+): Promise<void> {
+  await session.each(sql`SELECT ${joined(columns.map(selectedAs))} FROM ${identifier(table)}`, take);
 }

@@ -1,5 +1,6 @@
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
+import type { Staging } from '../../../core/database/staging.js';
 import { DamageError } from '../../../core/errors.js';
 import type { Workbench } from '../../../core/kernels/workbench.js';
 import {
@@ -16,9 +17,6 @@ import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } fro
 import { readDump } from '../dump/reader.js';
 import { isLocked, whileLocked } from './locks.js';
 import type { DatabaseSession, ServerSaid } from './session.js';
-
-/** The name of the small table in which a load notes how far it is. It is dropped at the end. */
-export const loadTable = 'able_porter_load';
 
 /** Bytes of one statement as the dump is cut; the numbers of statements depend on it. */
 const longestStatement = 512 * 1024;
@@ -45,6 +43,8 @@ class Load implements LoadDone {
   private readonly limit: number;
   private readonly signal: AbortSignal;
   private readonly reader: DumpStatements;
+  private readonly staging: Staging | undefined;
+  private readonly noteTable: EncodedSql;
   private position: LoadPosition;
   /** A table without transactions whose rows are put in again. */
   private redo: string | undefined;
@@ -63,7 +63,14 @@ class Load implements LoadDone {
   constructor(
     session: DatabaseSession,
     position: LoadPosition,
-    options: { bench: Workbench; has: ServerHas; limit: number; signal: AbortSignal },
+    options: {
+      bench: Workbench;
+      has: ServerHas;
+      limit: number;
+      signal: AbortSignal;
+      staging: Staging | undefined;
+      note: string;
+    },
   ) {
     this.session = session;
     this.position = position;
@@ -72,7 +79,14 @@ class Load implements LoadDone {
     this.limit = options.limit;
     this.signal = options.signal;
     this.bench = options.bench;
-    this.reader = new DumpStatements(options.bench, longestStatement, statement => this.take(statement));
+    this.staging = options.staging;
+    this.noteTable = identifier(options.note);
+    this.reader = new DumpStatements(
+      options.bench,
+      longestStatement,
+      statement => this.take(statement),
+      options.staging?.rename,
+    );
   }
 
   /** Readies the session, and what an interrupted load left of a table without transactions. */
@@ -122,11 +136,23 @@ class Load implements LoadDone {
       return;
     }
     const again = this.redo !== undefined && statement.table === this.redo;
-    if (number <= this.position.done && statement.kind !== 'session' && !again) return;
-    refuseQualified(statement.sql);
-    this.queue.push({ statement, number });
+    const isPast = number <= this.position.done && statement.kind !== 'session' && !again;
+    if (!isPast) refuseQualified(statement.sql);
+    // What is for later is gone through again by a load that is resumed.
+    const sql = this.staged(statement);
+    if (isPast || sql === undefined) return;
+    this.queue.push({ statement: { ...statement, sql }, number });
     this.queued += statement.sql.length;
     this.running ??= this.work();
+  }
+
+  /** A statement as it is run here; undefined where it is for later. */
+  private staged({ kind, sql }: DumpStatement): ByteString | undefined {
+    const { staging } = this;
+    if (!staging) return sql;
+    if (kind === 'session') staging.setting(sql);
+    if (kind === 'structure') return staging.structure(sql);
+    return kind === 'data' ? staging.data(sql) : sql;
   }
 
   private async work(): Promise<void> {
@@ -169,7 +195,7 @@ class Load implements LoadDone {
     }
     if (kind === 'session') return;
     this.position = { ...this.position, done: number };
-    await this.session.run(notes(this.position));
+    await this.session.run(notes(this.noteTable, this.position));
   }
 
   /** Statements that put rows into one table, in one transaction with the note of how far the load is. */
@@ -186,7 +212,7 @@ class Load implements LoadDone {
     if (table !== this.position.table) {
       // A table without transactions takes rows at once: it is noted first that it may have.
       this.position = { ...this.position, table };
-      await this.session.run(notes(this.position));
+      await this.session.run(notes(this.noteTable, this.position));
     }
     await whileLocked(this.session, () => this.doBatch(batch));
     this.queued -= bytes;
@@ -198,7 +224,7 @@ class Load implements LoadDone {
     for (const { statement } of batch)
       for (const piece of this.pieces(statement)) await this.put(piece, table);
     const position = { ...this.position, done: Math.max(this.position.done, batch.at(-1)!.number) };
-    await this.session.run(notes(position));
+    await this.session.run(notes(this.noteTable, position));
     await this.session.run(sql`COMMIT`);
     this.position = position;
   }
@@ -238,7 +264,7 @@ export async function loadDump(
   session: DatabaseSession,
   file: string,
   position: LoadPosition,
-  { bench, server, signal, limit, progress }: LoadOptions,
+  { bench, server, signal, limit, progress, staging }: LoadOptions,
 ): Promise<LoadDone> {
   const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
   const load = new Load(session, position, {
@@ -246,6 +272,8 @@ export async function loadDump(
     has: { charsets: lower(server.charsets), collations: lower(server.collations) },
     limit: limit ?? longestFor(server),
     signal,
+    staging,
+    note: position.note,
   });
   await load.begin();
   await readDump(bench, file, load, {
@@ -262,35 +290,36 @@ export function longestFor({ packet }: SeenServer): number {
   return Math.max(16 * 1024, packet - 4096);
 }
 
-const noteTable = identifier(loadTable);
-
-/** How far a load of some dump has come; undefined where none has begun. */
-export async function positionOf(session: DatabaseSession): Promise<LoadPosition | undefined> {
-  const [there] = await session.rows(sql`SHOW TABLES LIKE ${literal(loadTable.replaceAll('_', '\\_'))}`);
+/** How far a load of some dump has come; undefined where none has begun. @param note the table that says so */
+export async function positionOf(session: DatabaseSession, note: string): Promise<LoadPosition | undefined> {
+  const [there] = await session.rows(
+    sql`SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ${literal(note)}`,
+  );
   if (!there) return undefined;
-  const [row] = await session.rows(sql`SELECT dump, done, table_name FROM ${noteTable}`);
+  const [row] = await session.rows(sql`SELECT dump, done, table_name FROM ${identifier(note)}`);
   if (!row) return undefined;
   const [dump, done, table] = row;
-  return { dump: dump ?? '', done: Number(done), table: bytesOfText(table ?? '') };
+  return { note, dump: dump ?? '', done: Number(done), table: bytesOfText(table ?? '') };
 }
 
 /** Notes that a load begins. @param dump its SHA-256 */
-export async function beginLoad(session: DatabaseSession, dump: string): Promise<LoadPosition> {
-  await endLoad(session);
+export async function beginLoad(session: DatabaseSession, note: string, dump: string): Promise<LoadPosition> {
+  await endLoad(session, note);
+  const table = identifier(note);
   await session.run(
-    sql`CREATE TABLE ${noteTable} (id TINYINT NOT NULL PRIMARY KEY, dump CHAR(64) NOT NULL, done BIGINT NOT NULL, table_name VARCHAR(64) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4`,
+    sql`CREATE TABLE ${table} (id TINYINT NOT NULL PRIMARY KEY, dump CHAR(64) NOT NULL, done BIGINT NOT NULL, table_name VARCHAR(64) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4`,
   );
-  await session.run(sql`INSERT INTO ${noteTable} VALUES (1, ${literal(dump)}, 0, '')`);
-  return { dump, done: 0, table: '' };
+  await session.run(sql`INSERT INTO ${table} VALUES (1, ${literal(dump)}, 0, '')`);
+  return { note, dump, done: 0, table: '' };
 }
 
 /** Removes the note. */
-export async function endLoad(session: DatabaseSession): Promise<void> {
-  await session.run(sql`DROP TABLE IF EXISTS ${noteTable}`);
+export async function endLoad(session: DatabaseSession, note: string): Promise<void> {
+  await session.run(sql`DROP TABLE IF EXISTS ${identifier(note)}`);
 }
 
-function notes({ done, table }: LoadPosition): EncodedSql {
-  return sql`UPDATE ${noteTable} SET done = ${done}, table_name = ${literalOfBytes(asBytes(table))}`;
+function notes(note: EncodedSql, { done, table }: LoadPosition): EncodedSql {
+  return sql`UPDATE ${note} SET done = ${done}, table_name = ${literalOfBytes(asBytes(table))}`;
 }
 
 function putsRows({ kind }: DumpStatement): boolean {

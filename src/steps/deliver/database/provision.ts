@@ -5,6 +5,7 @@ import { grantByHand, provisionByHand } from '../../../ends/database/server/admi
 import { writeSecret } from '../../../ends/move-folder/secrets.js';
 import { newAdministratorOf, newDatabaseOf, newDatabasePlace, newServerOf } from '../../move/databases.js';
 import type { Move } from '../../move/open.js';
+import { noteDeed, type StepRun } from '../../move/step.js';
 
 /** Under which name a generated password is kept in `.env`. */
 const secretName = 'NEW_DB_PASSWORD';
@@ -15,7 +16,8 @@ const secretName = 'NEW_DB_PASSWORD';
  * @returns what was made
  * @throws EndError where it is not there and cannot be made, with what to do by hand
  */
-export async function provisionDatabase(move: Move): Promise<string[]> {
+export async function provisionDatabase(run: StepRun): Promise<string[]> {
+  const { move } = run;
   await ensurePassword(move);
   const database = newDatabaseOf(move);
   const place = newDatabasePlace(move);
@@ -28,8 +30,12 @@ export async function provisionDatabase(move: Move): Promise<string[]> {
     if (!maybeMissing) throw refusal;
     if (!administrator) throw await withHelp(move, refusal);
     made.push(...(await administrator.provision(place)));
+    await noteDeed(run, 'deliver', { kind: 'provisioned', database: database.text, made });
   }
-  const missing = await database.use(connection => connection.missingAbilities());
+  const missing = (await database.use(connection => connection.missingAbilities())).filter(
+    // Without it tables are replaced where they are.
+    ability => ability !== 'rename tables',
+  );
   if (missing.length === 0) return made;
   throw new EndError({
     doing: `Testing what a load needs in ${database.text}`,

@@ -1,88 +1,278 @@
-import { access, rm } from 'node:fs/promises';
-import { dirname } from 'node:path';
-import { EndError } from '../../../core/errors.js';
+import { join } from 'node:path';
+import { doneNoteName, loadNoteName, stagedName } from '../../../core/database/reserved-names.js';
+import { DamageError, EndError } from '../../../core/errors.js';
 import { familyNamed } from '../../../core/site/families/families.js';
-import type { DatabaseConnection, DatabaseObject } from '../../../ends/database/database-end.js';
+import type {
+  DatabaseConnection,
+  DatabaseEnd,
+  DatabaseObject,
+  SeenTable,
+} from '../../../ends/database/database-end.js';
 import { checksumOf } from '../../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../../move/databases.js';
-import { ledgerOf } from '../../move/ledger.js';
+import { type KeptData, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, readResult, type StepRun } from '../../move/step.js';
+import { StateFolder } from './delivered-state.js';
 import type { LoadedDatabase } from './loaded.js';
-import { ownTables } from './replace-tables.js';
+import { type KeptTables, keepTables, programsOfKeepsake } from './swap-tables.js';
+import { type WrittenSince, writtenSince } from './written-since.js';
 
 /** What of this move is in the new database. */
 export interface DatabaseRemains {
   readonly place: string;
-  /** The dump in which what was there before is kept; undefined where nothing was there. */
-  readonly keepsake: string | undefined;
+  /** The tables that deliveries have put there. */
+  readonly tables: readonly string[];
+  /** What was there before the first delivery; undefined where nothing was. */
+  readonly first: KeptData | undefined;
 }
 
 /** What of this move is in the new database; undefined where nothing was loaded, or it was restored. */
 export async function databaseRemains(move: Move): Promise<DatabaseRemains | undefined> {
-  const { loaded, databaseKeepsake: kept } = await ledgerOf(move);
-  const [place] = loaded;
-  if (place === undefined && !kept?.file) return undefined;
-  const keepsake = kept?.file !== undefined && (await isThere(kept.file)) ? kept.file : undefined;
-  return { place: place ?? kept?.database ?? '', keepsake };
+  const ledger = await ledgerOf(move);
+  const [loaded] = ledger.loaded;
+  if (!loaded) return undefined;
+  const [place, tables] = loaded;
+  return { place, tables: [...tables], first: ledger.firstOf(place) };
 }
 
-/** Drops what was loaded and loads the keepsake. Safe to repeat from any moment. */
-export async function restoreDatabase(run: StepRun, { place, keepsake }: DatabaseRemains): Promise<void> {
-  const { move } = run;
+/** Whether something of a database is kept. */
+export function holdsAnything(kept: KeptData | undefined): kept is KeptData {
+  return kept !== undefined && kept.tables.length > 0;
+}
+
+/** The database of the sheet. @throws EndError where it is another one than what is to be restored */
+export function databaseNamed(move: Move, place: string): DatabaseEnd {
   const database = newDatabaseOf(move);
-  if (database?.text !== place) {
-    throw new EndError({
-      doing: `Restoring the database ${place}`,
-      cause: 'the sheet does not name it any more',
-      remedy: 'Name it in new.database again, with its password',
-    });
-  }
-  const sum = keepsake === undefined ? undefined : (await checksumOf(keepsake)).sha256;
+  if (database?.text === place) return database;
+  throw new EndError({
+    doing: `Restoring the database ${place}`,
+    cause: 'the sheet does not name it any more',
+    remedy: 'Name it in new.database again, with its password',
+  });
+}
+
+/** What the new site has written into the tables that were delivered; undefined where that is not known. */
+export async function writtenIntoDelivered(
+  run: StepRun,
+  { place }: Pick<DatabaseRemains, 'place'>,
+): Promise<WrittenSince | undefined> {
+  const { move } = run;
+  const folder = new StateFolder(move, 'delivered');
+  const state = await folder.read();
+  if (state?.database !== place) return undefined;
+  const manifest = await move.crate.manifest().catch(() => undefined);
+  const family = familyNamed(manifest?.from.family ?? 'plain');
+  const prefix = prefixOf(move, manifest?.from.prefix);
+  return databaseNamed(move, place).use(connection =>
+    writtenSince(run, connection, { family, prefix, state, folder }),
+  );
+}
+
+function prefixOf({ sheet }: Move, old: string | undefined): string {
+  return sheet.new.database?.prefix ?? old ?? '';
+}
+
+/**
+ * Takes away what was loaded and puts back what was there before. Safe to repeat from any moment.
+ * @param keeps the number under which what is taken away is kept; left out where nobody has changed it
+ */
+export async function restoreDatabase(
+  run: StepRun,
+  remains: DatabaseRemains,
+  keeps: number | undefined,
+): Promise<void> {
+  const { move } = run;
+  const { place, first } = remains;
+  const database = databaseNamed(move, place);
+  // Before anything is taken away, what is put back must be whole.
+  if (first?.kind === 'tables kept') await verifyKept(move, database, first);
+  const sum = first?.kind === 'dump kept' ? (await checksumOf(move.folder.at(first.file))).sha256 : undefined;
   await database.use(async connection => {
-    if (keepsake === undefined || sum === undefined) {
-      await dropLoaded(move, connection);
-      return connection.endLoad();
+    await exchange(run, database, connection, remains, keeps);
+    if (first?.kind === 'tables kept') {
+      for (const constraint of first.constraints) await connection.renameConstraint(constraint);
+      await connection.makePrograms(await programsOfKeepsake(move, first));
     }
-    let position = await connection.loadPosition();
-    if (position?.dump !== sum) {
-      await dropLoaded(move, connection);
-      position = await connection.beginLoad(sum);
-    }
-    const server = await connection.server();
-    await connection.load(keepsake, position, { bench: move.bench, server, signal: run.signal });
-    await connection.endLoad();
+    if (first?.kind === 'dump kept') await putBackDump(run, connection, first, sum!);
+    await endLoads(move, connection);
   });
   await noteDeed(run, 'undo', { kind: 'database restored', database: place });
+  if (first) await noteDeed(run, 'undo', { kind: 'keepsake gone', number: first.number, what: 'database' });
+  await new StateFolder(move, 'delivered').remove();
 }
 
-async function dropLoaded(move: Move, connection: DatabaseConnection): Promise<void> {
-  const loaded = (await readResult<{ database?: LoadedDatabase }>(move.folder, 'deliver'))?.result.database;
-  const manifest = await move.crate.manifest().catch(() => undefined);
-  const prefix = move.sheet.new.database?.prefix ?? manifest?.from.prefix ?? '';
-  const programs = loaded?.programs ?? [];
-  const names = [...(loaded?.tables ?? []).map(({ table }) => table), ...programs.map(({ name }) => name)];
-  const family = familyNamed(manifest?.from.family ?? 'plain');
-  const routines = programs.flatMap(({ kind, name }): DatabaseObject[] => {
-    const lower = kind.toLowerCase();
-    return lower === 'procedure' || lower === 'function' || lower === 'event' ? [{ kind: lower, name }] : [];
-  });
-  await connection.drop([...ownTables(await connection.tables(), { family, prefix, names }), ...routines]);
-}
-
-/** Removes the keepsake, and the note of an interrupted load. */
-export async function clearBesideDatabase(move: Move, { keepsake }: DatabaseRemains): Promise<void> {
-  if (keepsake !== undefined) await rm(dirname(keepsake), { recursive: true, force: true });
-  await newDatabaseOf(move)
-    ?.use(connection => connection.endLoad())
-    .catch(() => {
-      // A server that does not answer any more keeps a table of one row.
-    });
-}
-
-function isThere(file: string): Promise<boolean> {
-  return access(file).then(
-    () => true,
-    () => false,
+/** @throws DamageError where tables of a keepsake are not there any more */
+async function verifyKept(move: Move, database: DatabaseEnd, kept: KeptTables): Promise<void> {
+  await programsOfKeepsake(move, kept);
+  const there = await database.use(
+    async connection => new Set((await connection.tables()).map(({ name }) => name)),
   );
+  const isBack = kept.tables.every(({ name, as }) => there.has(name) && !there.has(as));
+  const missing = kept.tables.filter(({ as }) => !there.has(as));
+  if (missing.length === 0 || isBack) return;
+  throw new DamageError({
+    doing: `Restoring the database ${database.text}`,
+    cause: `${missing.length} of ${kept.tables.length} tables of keepsake ${kept.number} are not there any more: ${missing[0]!.as}`,
+    remedy: 'Nothing was changed. Put them back from a backup of the database, then undo again',
+  });
+}
+
+/**
+ * Takes what was delivered out of its place, into a keepsake where it is worth one, and puts tables that are kept there, in one
+ * statement.
+ */
+async function exchange(
+  run: StepRun,
+  database: DatabaseEnd,
+  connection: DatabaseConnection,
+  { tables, first }: DatabaseRemains,
+  keeps: number | undefined,
+): Promise<void> {
+  const { move } = run;
+  const there = await connection.tables();
+  const names = new Set(there.map(({ name }) => name));
+  const back = first?.kind === 'tables kept' ? first.tables : [];
+  // Tables that are back already were there before; a repeated run must not take them away.
+  const isBack = back.some(({ as }) => !names.has(as));
+  const waiting = tables.map(stagedName);
+  const dropWaiting = () => connection.drop(waiting.map((name): DatabaseObject => ({ kind: 'table', name })));
+  if (isBack) return dropWaiting();
+  await dropWaiting();
+  await connection.drop(await programsDelivered(move));
+  const own = there.filter(({ name }) => tables.includes(name));
+  const kept =
+    keeps === undefined
+      ? own.map(({ name }) => ({ name, as: stagedName(name) }))
+      : await keepDelivered(run, database, connection, own, keeps);
+  await connection.rename([
+    ...kept.map(({ name, as }) => ({ from: name, to: as })),
+    ...back.map(({ name, as }) => ({ from: as, to: name })),
+  ]);
+  await dropWaiting();
+}
+
+/** Views and programs that a delivery has made, but for triggers, which go with their tables. */
+async function programsDelivered({ folder }: Move): Promise<DatabaseObject[]> {
+  const loaded = (await readResult<{ database?: LoadedDatabase }>(folder, 'deliver'))?.result.database;
+  return (loaded?.programs ?? []).flatMap(({ kind, name }): DatabaseObject[] => {
+    const lower = kind.toLowerCase();
+    const isOne = lower === 'view' || lower === 'procedure' || lower === 'function' || lower === 'event';
+    return isOne ? [{ kind: lower, name }] : [];
+  });
+}
+
+async function keepDelivered(
+  run: StepRun,
+  database: DatabaseEnd,
+  connection: DatabaseConnection,
+  replaced: readonly SeenTable[],
+  number: number,
+): Promise<KeptTables['tables']> {
+  const foreignKeys = await connection.foreignKeys();
+  const wish = { replaced, foreignKeys, number, by: 'undo', isSpare: false } as const;
+  const { tables } = await keepTables(run, 'undo', database, connection, wish);
+  await keepState(run.move, number);
+  return tables;
+}
+
+/** Keeps what is known of the rows that were delivered, so that what was written since can be seen again later. */
+async function keepState(move: Move, number: number): Promise<void> {
+  const state = new StateFolder(move, 'delivered');
+  if (await state.read()) await state.copyTo(new StateFolder(move, `keepsake/${number}/delivered`));
+}
+
+async function putBackDump(
+  { move, signal }: StepRun,
+  connection: DatabaseConnection,
+  { file }: Extract<KeptData, { kind: 'dump kept' }>,
+  sum: string,
+): Promise<void> {
+  const note = loadNoteName('undo');
+  let position = await connection.loadPosition(note);
+  if (position?.dump !== sum) position = await connection.beginLoad(note, sum);
+  const server = await connection.server();
+  await connection.load(move.folder.at(file), position, { bench: move.bench, server, signal });
+  await connection.endLoad(note);
+}
+
+/** Removes the notes of loads. */
+async function endLoads(move: Move, connection: DatabaseConnection): Promise<void> {
+  const manifest = await move.crate.manifest().catch(() => undefined);
+  const prefix = prefixOf(move, manifest?.from.prefix);
+  for (const name of [loadNoteName(prefix), doneNoteName(prefix)]) await connection.endLoad(name);
+}
+
+/**
+ * Exchanges tables that are kept with those that have their names now, which are kept under another number. What was known of
+ * the rows of a delivery comes back with them.
+ */
+export async function exchangeData(run: StepRun, kept: KeptData, keeps: number): Promise<void> {
+  const { move } = run;
+  const database = databaseNamed(move, kept.database);
+  if (kept.kind === 'rows kept') return putBackRows(run, database, kept);
+  if (kept.kind === 'tables kept') await verifyKept(move, database, kept);
+  const sum = kept.kind === 'dump kept' ? (await checksumOf(move.folder.at(kept.file))).sha256 : undefined;
+  const names = kept.kind === 'tables kept' ? kept.tables.map(({ name }) => name) : kept.tables;
+  const before = new StateFolder(move, `keepsake/${kept.number}/delivered`);
+  await database.use(async connection => {
+    const there = await connection.tables();
+    const isBack =
+      kept.kind === 'tables kept' && kept.tables.some(({ as }) => !there.some(({ name }) => name === as));
+    if (!isBack) {
+      const replaced = there.filter(({ name }) => names.includes(name));
+      const tables = await keepDelivered(run, database, connection, replaced, keeps);
+      await connection.rename([
+        ...tables.map(({ name, as }) => ({ from: name, to: as })),
+        ...(kept.kind === 'tables kept' ? kept.tables.map(({ name, as }) => ({ from: as, to: name })) : []),
+      ]);
+    }
+    if (kept.kind === 'tables kept') {
+      for (const constraint of kept.constraints) await connection.renameConstraint(constraint);
+      await connection.makePrograms(await programsOfKeepsake(move, kept));
+    } else await putBackDump(run, connection, kept, sum!);
+  });
+  await noteDeed(run, 'undo', { kind: 'loaded', database: kept.database, tables: names });
+  if (await before.read()) await before.replace(new StateFolder(move, 'delivered'));
+}
+
+/** Puts rows back as they were before a delivery changed them. */
+async function putBackRows(
+  { move, signal }: StepRun,
+  database: DatabaseEnd,
+  { file }: Extract<KeptData, { kind: 'rows kept' }>,
+): Promise<void> {
+  const { sha256 } = await checksumOf(move.folder.at(file));
+  await database.use(async connection => {
+    const note = loadNoteName('undo');
+    let position = await connection.loadPosition(note);
+    if (position?.dump !== sha256) position = await connection.beginLoad(note, sha256);
+    await connection.load(move.folder.at(file), position, {
+      bench: move.bench,
+      server: await connection.server(),
+      signal,
+    });
+    await connection.endLoad(note);
+  });
+}
+
+/** The tables of ours that are in the new database: kept ones, waiting ones, notes. Whose they are is seen by their names. */
+export async function ownTablesThere(move: Move, connection: DatabaseConnection): Promise<string[]> {
+  const ledger = await ledgerOf(move);
+  const manifest = await move.crate.manifest().catch(() => undefined);
+  const prefix = prefixOf(move, manifest?.from.prefix);
+  const names = new Set([loadNoteName(prefix), doneNoteName(prefix), loadNoteName('undo')]);
+  for (const tables of ledger.loaded.values()) for (const table of tables) names.add(stagedName(table));
+  for (const { data } of ledger.keepsakes.values())
+    for (const one of data) if (one.kind === 'tables kept') for (const { as } of one.tables) names.add(as);
+  return (await connection.tables()).map(({ name }) => name).filter(name => names.has(name));
+}
+
+/** Where what is kept of a database is, in words. */
+export function keptDataText(move: Move, kept: KeptData): string {
+  if (kept.kind === 'tables kept')
+    return `${kept.database}: ${kept.tables.length} tables, as ${kept.tables[0]?.as ?? '–'} and so on`;
+  if (kept.kind === 'rows kept')
+    return `${kept.database}: ${kept.rows} rows in ${join(move.folder.folder, kept.file)}`;
+  return move.folder.at(kept.file);
 }

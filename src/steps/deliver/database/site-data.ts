@@ -9,6 +9,7 @@ import { showable } from '../../../core/text/display.js';
 import type { DatabaseConnection } from '../../../ends/database/database-end.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
+import type { LoadedNames } from './verify.js';
 
 /** The result of one edit of the new site's data. */
 export interface EditDone {
@@ -98,13 +99,13 @@ export async function editSite(
   family: Family,
   connection: DatabaseConnection,
   prefix: string,
+  { tables, of }: LoadedNames,
 ): Promise<EditDone[]> {
-  const tables = (await connection.tables()).map(({ name }) => name);
   const done: EditDone[] = [];
   for (const edit of editsWanted(run.move, family, prefix, tables)) {
     run.signal.throwIfAborted();
     const held: string[] = [];
-    const { rows, changes } = await connection.edit(edit, async planned => {
+    const { rows, changes } = await connection.edit({ ...edit, table: of(edit.table) }, async planned => {
       held.push(...planned.flatMap(({ put }) => (put && edit.heldBack?.(put.before, put.after)) ?? []));
       await noteHeld(run, held);
     });

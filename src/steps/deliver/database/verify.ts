@@ -2,11 +2,12 @@ import type { TableContent } from '../../../core/database/content-digest.js';
 import { DumpContent, type Program } from '../../../core/database/dump-content.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { Column } from '../../../core/sql/column.js';
-import type { DatabaseConnection, DatabaseEnd } from '../../../ends/database/database-end.js';
+import type { DatabaseConnection, DatabaseEnd, PrintedContent } from '../../../ends/database/database-end.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { CratePart } from '../../../ends/move-folder/crate-part.js';
 import type { StepRun } from '../../move/step.js';
+import { StateFolder } from './delivered-state.js';
 
 /** A table as it was read back from the new server, beside what the dump says. */
 export interface TableProof {
@@ -20,6 +21,8 @@ export interface TableProof {
   readonly digest: string;
   /** Rows that these edits removed. */
   readonly taken?: number;
+  /** What the server computes of it; undefined where it computes nothing. */
+  readonly checksum?: string | undefined;
 }
 
 /** What was read back of a load before the site's edits, kept so that an interrupted delivery need not read all again. */
@@ -27,6 +30,8 @@ export interface Proof {
   readonly dump: string;
   readonly tables: readonly TableProof[];
   readonly programs: readonly Program[];
+  /** The character set and time zone of the dump, in which it was read. */
+  readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
 }
 
 const proofFile = 'results/loaded.json';
@@ -36,43 +41,163 @@ export async function forgetProof({ move }: StepRun): Promise<void> {
   await move.folder.write(proofFile, '{}');
 }
 
-/** Reads every table back and compares it with the dump, unless that was done for this load before. */
-export async function verifyLoad(run: StepRun, database: DatabaseEnd, part: CratePart): Promise<Proof> {
-  const { folder, crate } = run.move;
+/** How the tables of a load are called while it is verified. */
+export interface LoadedNames {
+  /** The tables of the dump. */
+  readonly tables: readonly string[];
+  /** What such a table is called now. */
+  of(table: string): string;
+}
+
+/**
+ * Reads every table back and compares it with the dump, unless that was done for this load before. What was read is kept, to
+ * see later what the new site has written.
+ */
+export async function verifyLoad(
+  run: StepRun,
+  database: DatabaseEnd,
+  part: CratePart,
+  names: LoadedNames,
+): Promise<Proof> {
+  const { folder, crate, bench } = run.move;
   const before = JSON.parse((await folder.read(proofFile)) ?? '{}') as Partial<Proof>;
-  if (before.dump === part.sha256 && before.tables && before.programs)
-    return { dump: before.dump, tables: before.tables, programs: before.programs };
-  const columns = await database.use(connection => connection.columns());
-  const expected = new DumpContent(run.move.bench, columns);
+  if (before.dump === part.sha256 && before.tables && before.programs && before.speaks)
+    return before as Proof;
+  const state = new StateFolder(run.move, 'staged');
+  await state.begin();
+  const { columns, keys } = await shapesOf(database, names);
+  const expected = new DumpContent(bench, columns);
   const progress = (done: number) =>
     run.events({ type: 'progress', what: 'reading the dump again', done, of: part.bytes, unit: 'bytes' });
-  await readDump(run.move.bench, crate.at(movedDump), expected, { signal: run.signal, progress });
+  // The server computes meanwhile.
+  const [, checksums] = await Promise.all([
+    readDump(bench, crate.at(movedDump), expected, { signal: run.signal, progress }),
+    checksumsOf(database, names),
+  ]);
   const tables: TableProof[] = [];
   const wanted = [...expected.contents()];
+  const { charset, timeZone } = expected;
   await database.use(async connection => {
-    await connection.speakAs(expected);
+    await connection.speakAs({ charset, timeZone });
     for (const [i, [table, content]] of wanted.entries()) {
       run.signal.throwIfAborted();
       run.events({ type: 'progress', what: table, done: i, of: wanted.length, unit: 'tables' });
-      tables.push(await proofOf(connection, table, columns.get(table), content));
+      const shape = { columns: columns.get(table), key: keys.get(table) ?? [] };
+      const { prints, ...proof } = await proofOf(
+        connection,
+        { table, now: names.of(table), ...shape },
+        content,
+      );
+      if (prints) await state.writePrints(i, prints);
+      tables.push({ ...proof, checksum: checksums.get(table) });
     }
   });
-  const proof: Proof = { dump: part.sha256, tables, programs: expected.programs };
+  const proof: Proof = {
+    dump: part.sha256,
+    tables,
+    programs: expected.programs,
+    speaks: { charset, timeZone },
+  };
   await folder.write(proofFile, JSON.stringify(proof));
   return proof;
 }
 
+/** The columns and keys of the tables, by the names that they have in the dump. */
+async function shapesOf(
+  database: DatabaseEnd,
+  { tables, of }: LoadedNames,
+): Promise<{
+  columns: ReadonlyMap<string, readonly Column[]>;
+  keys: ReadonlyMap<string, readonly string[]>;
+}> {
+  return database.use(async connection => {
+    const columns = await connection.columns();
+    const keys = await connection.keys();
+    const there = tables.filter(table => columns.has(of(table)));
+    return {
+      columns: new Map(there.map(table => [table, columns.get(of(table))!])),
+      keys: new Map(there.map(table => [table, keys.get(of(table)) ?? []])),
+    };
+  });
+}
+
+/** What the server computes of each table, by the names that they have in the dump. */
+function checksumsOf(
+  database: DatabaseEnd,
+  { tables, of }: LoadedNames,
+): Promise<ReadonlyMap<string, string>> {
+  return database.use(async connection => {
+    const sums = await connection.checksums(tables.map(of));
+    return new Map(tables.flatMap(table => (sums.has(of(table)) ? [[table, sums.get(of(table))!]] : [])));
+  });
+}
+
+/** Looks once more at tables that were edited since they were verified, and writes down what was loaded. */
+export async function noteState(
+  run: StepRun,
+  database: DatabaseEnd,
+  proof: Proof,
+  names: LoadedNames,
+  edited: ReadonlySet<string>,
+): Promise<TableProof[]> {
+  const state = new StateFolder(run.move, 'staged');
+  const tables: TableProof[] = [];
+  await database.use(async connection => {
+    const columns = await connection.columns();
+    const keys = await connection.keys();
+    const sums = await connection.checksums([...edited].map(table => names.of(table)));
+    await connection.speakAs(proof.speaks);
+    for (const [i, one] of proof.tables.entries()) {
+      const now = names.of(one.table);
+      const own = edited.has(one.table) ? columns.get(now) : undefined;
+      if (!own) {
+        tables.push(one);
+        continue;
+      }
+      const { rows, digest, prints } = await connection.content(now, own, keys.get(now) ?? []);
+      if (prints) await state.writePrints(i, prints);
+      tables.push({ ...one, digest, taken: one.rows - rows, checksum: sums.get(now) });
+    }
+    await state.finish({
+      database: database.text,
+      dump: proof.dump,
+      at: new Date().toISOString(),
+      speaks: proof.speaks,
+      tables: tables.map(({ table, rows, taken = 0, digest, checksum }) => ({
+        table,
+        rows: rows - taken,
+        digest,
+        checksum,
+        key: keys.get(names.of(table)) ?? [],
+      })),
+    });
+  });
+  return tables;
+}
+
 async function proofOf(
   connection: DatabaseConnection,
-  table: string,
-  columns: readonly Column[] | undefined,
+  {
+    table,
+    now,
+    columns,
+    key,
+  }: {
+    readonly table: string;
+    readonly now: string;
+    readonly columns: readonly Column[] | undefined;
+    readonly key: readonly string[];
+  },
   expected: TableContent | undefined,
-): Promise<TableProof> {
-  if (!columns)
-    return { table, rows: -1, expected: expected?.rows ?? 0, equal: false, compared: false, digest: '' };
-  const { rows, digest } = await connection.content(table, columns);
+): Promise<TableProof & Pick<PrintedContent, 'prints'>> {
+  if (!columns) {
+    const none = { rows: -1, equal: false, compared: false, digest: '', prints: undefined };
+    return { table, expected: expected?.rows ?? 0, ...none };
+  }
+  const { rows, digest, prints } = await connection.content(now, columns, key);
   const equal = expected === undefined || (expected.rows === rows && expected.digest === digest);
-  return { table, rows, expected: expected?.rows ?? rows, equal, compared: expected !== undefined, digest };
+  const compared = expected !== undefined;
+  return { table, rows, expected: expected?.rows ?? rows, equal, compared, digest, prints };
 }
 
 /** What of a proof stops the move. */

@@ -16,7 +16,7 @@ export async function publishTree(run: StepRun, tree: StagedTree): Promise<strin
   const { folder } = run.move;
   const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.staging));
   // For the next time: what is ours, and may be removed once the old site no longer has it.
-  await writeEntryList(folder.at(lastTree), oursOf(run.move.crate, tree));
+  await writeEntryList(folder.at(lastTree), seenAt(run, tree, oursOf(run.move.crate, tree)));
   await rm(folder.at(standingTree), { force: true });
   return kept;
 }
@@ -32,6 +32,22 @@ async function* oursOf(crate: Crate, { incoming, stays }: StagedTree): AsyncIter
     const ours = [...wantedAt(incoming, taken, moved), ...staying.values()];
     yield* ours.sort((a, b) => (a.path < b.path ? -1 : 1));
   }
+}
+
+/** The same with the times that a server gave them which sets none as it is asked to. */
+async function* seenAt(
+  run: StepRun,
+  { staging }: StagedTree,
+  ours: AsyncIterable<CheckedEntry>,
+): AsyncIterable<CheckedEntry> {
+  const root = staging.place.open();
+  if (root.setsTimes !== false) {
+    yield* ours;
+    return;
+  }
+  const lists = alongside({ ours, there: root.list(({ path }) => isOwn(path), run.signal) });
+  for await (const { ours: some, there } of lists)
+    for (const entry of some.values()) yield { ...entry, seen: there.get(entry.path)?.mtime };
 }
 
 async function* asList(entries: readonly CheckedEntry[]): AsyncIterable<CheckedEntry> {

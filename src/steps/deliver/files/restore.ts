@@ -1,6 +1,7 @@
-import { asBytes } from '../../../core/bytes.js';
+import { asBytes, type ByteString } from '../../../core/bytes.js';
+import { folderOf } from '../../../core/files/entries.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
-import { type Ledger, ledgerOf } from '../../move/ledger.js';
+import { type KeptFiles, type Ledger, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
 import { exists, foldersBeside, placeIn, type StagingPaths, stagingOfAll, topLevel } from './staging.js';
@@ -14,6 +15,8 @@ export interface Remains {
   readonly keepsake: string | undefined;
   /** Half-done things that an interrupted delivery left. */
   readonly scraps: readonly string[];
+  /** The numbers of later keepsakes, of deliveries and of `undo`. */
+  readonly later: readonly number[];
 }
 
 /** What of this move is at the new end, in the order in which it is restored. */
@@ -22,8 +25,11 @@ export async function remainsOf(move: Move, ledger: Ledger): Promise<Remains[]> 
   for (const staging of stagingOfAll(move, ledger)) {
     const place = staging.place.text;
     const scraps: string[] = [];
-    for (const scrap of [staging.incoming, staging.outgoing])
+    for (const scrap of [staging.incoming, staging.outgoing, staging.gate])
       if (await exists(staging, scrap)) scraps.push(placeIn(staging, scrap).text);
+    const later: number[] = [];
+    for (const number of ledger.keepsakes.keys())
+      if (await exists(staging, staging.kept(number))) later.push(number);
     remains.push({
       place,
       staging,
@@ -32,34 +38,95 @@ export async function remainsOf(move: Move, ledger: Ledger): Promise<Remains[]> 
         ? placeIn(staging, staging.keepsake).text
         : undefined,
       scraps,
+      later,
     });
   }
   return remains;
 }
 
-/** Takes what was delivered away and puts the keepsake back. Safe to repeat from any moment. */
+/**
+ * Takes what was delivered away and puts the keepsake back. Safe to repeat from any moment.
+ * @param keeps the number under which what is taken away is kept; left out where nobody has changed it
+ */
 export async function putBack(
   run: StepRun,
   { place, staging, delivered: ours, keepsake }: Remains,
+  keeps: number | undefined,
 ): Promise<void> {
   await removeScraps(staging);
-  if (ours) {
+  if (ours && keeps !== undefined) await keepWhole(run, staging, keeps);
+  else if (ours) {
     const all = staging.path === '' ? (await topLevel(staging.end)).map(({ path }) => path) : [staging.path];
     for (const path of all) await staging.end.remove(path);
   }
   // From here on what is there is what was there before; a repeated run must not take it away.
   await noteDeed(run, 'undo', { kind: 'taken away', place });
-  if (keepsake === undefined) return;
-  if (staging.path !== '') return staging.end.rename(staging.keepsake, staging.path);
-  for (const { path } of await topLevel(placeIn(staging, staging.keepsake).open()))
-    await staging.end.rename(asBytes(`${staging.keepsake}/${path}`), path);
-  await staging.end.remove(staging.keepsake);
+  if (keepsake !== undefined) await bringBack(staging, staging.keepsake);
+  const { keepsakes } = await ledgerOf(run.move);
+  for (const { number, files } of keepsakes.values())
+    if (files.some(one => one.kind === 'kept' && one.by === 'first delivery' && one.place === place))
+      await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'files' });
+}
+
+/** Moves all that is at a place into a keepsake. */
+async function keepWhole(run: StepRun, staging: StagingPaths, number: number): Promise<void> {
+  const { end, path, place } = staging;
+  const folder = staging.kept(number);
+  const keepsake = placeIn(staging, folder).text;
+  await noteDeed(run, 'undo', { kind: 'kept', place: place.text, keepsake, number, by: 'undo' });
+  if (path !== '') return end.rename(path, folder);
+  await end.makeFolder(folder, 0o700);
+  for (const { path: one } of await topLevel(end)) await end.rename(one, asBytes(`${folder}/${one}`));
+}
+
+/** Moves what is kept of a place as a whole back to it. */
+async function bringBack(staging: StagingPaths, kept: ByteString): Promise<void> {
+  const { end, path } = staging;
+  if (path !== '') return end.rename(kept, path);
+  for (const { path: one } of await topLevel(placeIn(staging, kept).open()))
+    await end.rename(asBytes(`${kept}/${one}`), one);
+  await end.remove(kept);
+}
+
+/** Exchanges what is at a place with what is kept of it, as a whole or single files. Safe to repeat. */
+export async function exchangeFiles(
+  run: StepRun,
+  staging: StagingPaths,
+  kept: KeptFiles,
+  keeps: number,
+): Promise<void> {
+  const { end, path } = staging;
+  const from = kept.by === 'first delivery' ? staging.keepsake : staging.kept(kept.number);
+  if (kept.kind === 'kept') {
+    const isThere = await exists(staging, path);
+    if (isThere && (await exists(staging, from))) await keepWhole(run, staging, keeps);
+    if (await exists(staging, from)) await bringBack(staging, from);
+    await noteDeed(run, 'undo', { kind: 'put', place: kept.place });
+    return;
+  }
+  const folder = staging.kept(keeps);
+  const keepsake = placeIn(staging, folder).text;
+  const { place, paths } = kept;
+  await noteDeed(run, 'undo', { kind: 'files kept', place, keepsake, number: keeps, by: 'undo', paths });
+  for (const one of paths) {
+    const live = asBytes(path === '' ? one : `${path}/${one}`);
+    const back = asBytes(`${from}/${one}`);
+    if (!(await end.entry(back))) continue;
+    const to = asBytes(`${folder}/${one}`);
+    if (await end.entry(live)) {
+      await end.makeFolder(folderOf(to), 0o700);
+      await end.rename(live, to);
+    }
+    await end.rename(back, live);
+  }
+  await end.remove(from);
 }
 
 /** Removes what is kept and what waits beside a place. */
-export async function clearBeside({ staging }: Remains): Promise<void> {
+export async function clearBeside({ staging, later }: Remains): Promise<void> {
   await removeScraps(staging);
   await staging.end.remove(staging.keepsake);
+  for (const number of later) await staging.end.remove(staging.kept(number));
 }
 
 /** Removes the folders in which single files waited and were kept, once nothing is in them any more. */
@@ -71,8 +138,8 @@ export async function clearFolders(move: Move): Promise<void> {
     if (await isEmpty(beside.folder.below(path), '.htaccess')) await end.remove(path);
 }
 
-async function removeScraps({ end, incoming, outgoing }: StagingPaths): Promise<void> {
-  for (const path of [incoming, outgoing]) await end.remove(path);
+async function removeScraps({ end, incoming, outgoing, gate }: StagingPaths): Promise<void> {
+  for (const path of [incoming, outgoing, gate]) await end.remove(path);
 }
 
 /** Whether a folder is there and empty. @param but a name that does not count */

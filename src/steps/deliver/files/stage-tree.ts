@@ -30,6 +30,8 @@ export interface TreeOptions {
   readonly mirror: boolean;
   /** Where the far side can compute no checksums: read a sample back instead of all. */
   readonly sample: boolean;
+  /** What is there was listed a moment ago. */
+  readonly isListed?: boolean;
 }
 
 /** A tree that waits beside its place, checked, for being put there. */
@@ -73,12 +75,8 @@ export async function stageTree(
   const { crate, folder } = run.move;
   const root = staging.place.open();
   const incoming = openIncoming(staging);
-  const update =
-    (await ledgerOf(run.move)).delivered.has(staging.place.text) && (await exists(staging, staging.path));
-  await writeEntryList(
-    folder.at(standingTree),
-    update ? root.list(({ path }) => isOwn(path), run.signal) : [],
-  );
+  const update = await isUpdate(run, staging);
+  if (!options.isListed) await listStandingTree(run, staging);
   const all = await countOf(crate, incoming, others);
   const progress = new TransferProgress(run.events, () => all);
   const treeStaging = new TreeStaging({ run, staging, root, incoming, others, options, progress });
@@ -94,6 +92,19 @@ export async function stageTree(
   });
   for await (const slice of lists) await treeStaging.stage(slice);
   return treeStaging.ready(update);
+}
+
+/** Whether an earlier delivery of this move is at a place, of which only what changed is put again. */
+async function isUpdate(run: StepRun, staging: StagingPaths): Promise<boolean> {
+  return (await ledgerOf(run.move)).delivered.has(staging.place.text) && exists(staging, staging.path);
+}
+
+/** Lists what an earlier delivery of this move left at a place, into the move folder. @returns whether one is there */
+export async function listStandingTree(run: StepRun, staging: StagingPaths): Promise<boolean> {
+  const update = await isUpdate(run, staging);
+  const list = update ? staging.place.open().list(({ path }) => isOwn(path), run.signal) : [];
+  await writeEntryList(run.move.folder.at(standingTree), list);
+  return update;
 }
 
 /** What an end is to hold of what was taken, with what was rewritten in its place. */
@@ -171,7 +182,7 @@ class TreeStaging {
     this.look(taken, entries, standing);
     this.stale.look(taken, standing, before);
     const how = options.byContent ? 'content' : 'time';
-    const inPlace = await alreadyThere(root, files, standing, run.signal, how);
+    const inPlace = await alreadyThere(root, files, standing, run.signal, how, before);
     const missing = files.filter(({ path }) => !inPlace.whole.has(path));
     const structure = entries.filter(
       entry => entry.type !== 'file' && differs(root, standing.get(entry.path), entry),

@@ -19,6 +19,10 @@ export interface StagingPaths {
   readonly outgoing: ByteString;
   /** Where what was there before the first delivery is kept. */
   readonly keepsake: ByteString;
+  /** Where a maintenance page waits, and front files in whose place it is. */
+  readonly gate: ByteString;
+  /** Where what a later delivery replaces, or `undo` takes away, is kept. @param number of the keepsake */
+  kept(number: number): ByteString;
 }
 
 /** The folder in which things wait and are kept where that must be in the web root itself. */
@@ -81,6 +85,8 @@ function staging(
     incoming: waiting('incoming'),
     outgoing: waiting('outgoing'),
     keepsake: waiting('keepsake'),
+    gate: waiting('gate'),
+    kept: number => waiting(`keepsake${number}`),
   };
 }
 

@@ -102,9 +102,34 @@ async function swapEntries(run: StepRun, staging: StagingPaths): Promise<string[
   return keptOf(staging);
 }
 
-function noteKept(run: StepRun, staging: StagingPaths): Promise<void> {
+async function noteKept(run: StepRun, staging: StagingPaths): Promise<void> {
   const keepsake = placeIn(staging, staging.keepsake).text;
-  return noteDeed(run, 'deliver', { kind: 'kept', place: staging.place.text, keepsake });
+  const number = (await ledgerOf(run.move)).numberOfDelivery;
+  const place = staging.place.text;
+  await noteDeed(run, 'deliver', { kind: 'kept', place, keepsake, number, by: 'first delivery' });
+}
+
+/** Keeps single files of a place that are about to be replaced. Safe to repeat. @returns where they are kept */
+export async function keepEdited(
+  run: StepRun,
+  staging: StagingPaths,
+  files: readonly { readonly path: ByteString }[],
+): Promise<string[]> {
+  if (files.length === 0) return [];
+  const number = (await ledgerOf(run.move)).numberOfDelivery;
+  const folder = staging.kept(number);
+  const keepsake = placeIn(staging, folder).text;
+  const paths = files.map(({ path }) => path);
+  const place = staging.place.text;
+  await noteDeed(run, 'deliver', { kind: 'files kept', place, keepsake, number, by: 'delivery', paths });
+  for (const path of paths) {
+    const from = asBytes(staging.path === '' ? path : `${staging.path}/${path}`);
+    const to = asBytes(`${folder}/${path}`);
+    if (await staging.end.entry(to)) continue;
+    await staging.end.makeFolder(folderOf(to), 0o700);
+    await staging.end.rename(from, to);
+  }
+  return [keepsake];
 }
 
 /** The path of what is kept of a place, where something is. */

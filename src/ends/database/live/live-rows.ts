@@ -8,10 +8,15 @@ import {
   updateSql,
 } from '../../../core/database/row-update.js';
 import { encodedSql, sql } from '../../../core/sql/encoded-sql.js';
+import { whileLocked } from '../server/locks.js';
+import {
+  type DatabaseRoute,
+  type DatabaseSession,
+  type ServerSaid,
+  withDatabase,
+} from '../server/session.js';
 import type { KeptRows } from './kept-rows.js';
 import { liveTables, type SeenLiveTable } from './live-tables.js';
-import { whileLocked } from './locks.js';
-import { type DatabaseRoute, type DatabaseSession, type ServerSaid, withDatabase } from './session.js';
 
 /** Cells of one row to be changed; without a key, one value wherever it is. */
 export interface LiveRowChange {

@@ -2,8 +2,8 @@ import type { LiveTable } from '../../../core/database/row-update.js';
 import { writingOf } from '../../../core/sql/column.js';
 import { sql } from '../../../core/sql/encoded-sql.js';
 import type { SeenTable } from '../database-end.js';
-import { columnsOf, tablesOf } from './catalog.js';
-import type { DatabaseSession } from './session.js';
+import { columnsOf, keysOf, tablesOf } from '../server/catalog.js';
+import type { DatabaseSession } from '../server/session.js';
 
 /** A table with what the server says of its size. */
 export interface SeenLiveTable extends LiveTable {
@@ -34,24 +34,4 @@ export async function liveTables(session: DatabaseSession): Promise<SeenLiveTabl
     );
     return { name: table.name, columns: all, key: exact ? key : [], seen: table };
   });
-}
-
-/** The columns of each table's primary key, or of a unique key without NULL in it. */
-async function keysOf(session: DatabaseSession): Promise<Map<string, string[]>> {
-  const rows = await session.rows(
-    sql`SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, NULLABLE, SUB_PART FROM information_schema.STATISTICS
-     WHERE TABLE_SCHEMA = DATABASE() AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`,
-  );
-  const indexes = new Map<string, { table: string; columns: string[]; sure: boolean }>();
-  for (const [table, index, column, nullable, part] of rows) {
-    const key = `${table}\0${index}`;
-    const one = indexes.get(key) ?? { table: table!, columns: [], sure: true };
-    indexes.set(key, one);
-    one.columns.push(column!);
-    if (nullable === 'YES' || part !== null) one.sure = false;
-  }
-  const keys = new Map<string, string[]>();
-  for (const { table, columns, sure } of indexes.values())
-    if (sure && !keys.has(table)) keys.set(table, columns);
-  return keys;
 }

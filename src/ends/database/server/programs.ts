@@ -1,0 +1,92 @@
+import { asBytes } from '../../../core/bytes.js';
+import { type Fitted, fitStatement } from '../../../core/database/fitting.js';
+import type { LaterStatement } from '../../../core/database/staging.js';
+import { encodedSql, identifier, sql } from '../../../core/sql/encoded-sql.js';
+import type { SeenServer, StoredProgram } from '../database-end.js';
+import { triggersOf } from './catalog.js';
+import type { DatabaseSession, ServerSaid } from './session.js';
+
+/** Triggers on some tables, and views, as they are made again: with the SQL mode in which they were. */
+export async function programsOf(
+  session: DatabaseSession,
+  tables: ReadonlySet<string>,
+  views: readonly string[],
+): Promise<StoredProgram[]> {
+  const programs: StoredProgram[] = [];
+  const created = async (statement: ReturnType<typeof sql>) => {
+    let cells: string[] = [];
+    await session.each(statement, row => {
+      cells = row.map(cell => cell?.toString('latin1') ?? '');
+    });
+    return cells;
+  };
+  for (const { name, table } of await triggersOf(session)) {
+    if (!tables.has(table)) continue;
+    const [, mode = '', create = ''] = await created(sql`SHOW CREATE TRIGGER ${identifier(name)}`);
+    programs.push({ kind: 'trigger', name, mode, create });
+  }
+  for (const name of views) {
+    const [, create = ''] = await created(sql`SHOW CREATE VIEW ${identifier(name)}`);
+    programs.push({
+      kind: 'view',
+      name,
+      mode: '',
+      create: create.replaceAll(`${identifier(session.route.place.name)}.`, ''),
+    });
+  }
+  return programs;
+}
+
+/** Removes triggers and views. Safe to repeat. */
+export async function dropPrograms(
+  session: DatabaseSession,
+  programs: readonly Pick<StoredProgram, 'kind' | 'name'>[],
+): Promise<void> {
+  for (const { kind, name } of programs)
+    await session.run(sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`);
+}
+
+/** Makes triggers and views again. Safe to repeat. */
+export async function makePrograms(
+  session: DatabaseSession,
+  programs: readonly StoredProgram[],
+): Promise<void> {
+  for (const { kind, name, mode, create } of programs) {
+    await session.run(sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`);
+    await session.run(sql`SET SESSION sql_mode = ${encodedSql(`'${mode.replace(/[^A-Z_,0-9]/gi, '')}'`)}`);
+    try {
+      await session.run(encodedSql(create));
+    } catch (error) {
+      // Only some accounts may make what is another's.
+      if (![1227, 1449].includes((error as ServerSaid).errno ?? 0)) throw error;
+      const nothing = { charsets: new Set<string>(), collations: new Set<string>() };
+      await session.run(encodedSql(fitStatement(asBytes(create), nothing, new Map(), 'definer')));
+    }
+  }
+}
+
+/**
+ * Runs what a dump says after its tables: views and programs, each with the settings before it. What is there under the
+ * same name is replaced.
+ */
+export async function runLater(
+  session: DatabaseSession,
+  statements: readonly LaterStatement[],
+  { charsets, collations }: SeenServer,
+): Promise<Fitted> {
+  const fitted: Fitted = new Map();
+  const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
+  const has = { charsets: lower(charsets), collations: lower(collations) };
+  await session.run(sql`SET NAMES utf8mb4`);
+  await session.run(sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`);
+  for (const { sql: statement, isSetting } of statements) {
+    try {
+      await session.run(encodedSql(fitStatement(statement, has, fitted)));
+    } catch (error) {
+      // There already, of a run that was interrupted.
+      const isThere = [1050, 1304, 1359, 1537].includes((error as ServerSaid).errno ?? 0);
+      if (!isSetting && !isThere) throw error;
+    }
+  }
+  return fitted;
+}

@@ -1,0 +1,65 @@
+import type { Client } from 'basic-ftp';
+
+/** A command by which a server may let the time of a file be set. @param time `20261129163000`, UTC */
+type SettingTime = (time: string, path: string) => string;
+
+/** ProFTPD and others (draft-somers-ftp-mfxx); vsftpd, which takes a time before the name; ProFTPD with mod_site_misc. */
+const commands: readonly SettingTime[] = [
+  (time, path) => `MFMT ${time} ${path}`,
+  (time, path) => `MDTM ${time} ${path}`,
+  (time, path) => `SITE UTIME ${time} ${path}`,
+  (time, path) => `SITE UTIME ${path} ${time} ${time} ${time} UTC`,
+];
+
+/** Sets the times of files in whichever way a server takes; of one that takes none, that is known after the first file. */
+export class FileTimes {
+  private way: SettingTime | 'not tried' | 'none' = 'not tried';
+
+  /** Whether times can be set, as far as is known. */
+  get areSet(): boolean {
+    return this.way !== 'none';
+  }
+
+  /** @param path of a file, as the server is told it @param mtime in milliseconds since 1970 */
+  async set(client: Pick<Client, 'send'>, path: string, mtime: number): Promise<void> {
+    if (this.way === 'none') return;
+    const time = new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
+    if (this.way !== 'not tried') {
+      await client.send(this.way(time, path)).catch(throwUnlessRefused);
+      return;
+    }
+    for (const way of commands) {
+      if (!(await takes(client, way(time, path)))) continue;
+      // Some say that they did and did not.
+      if (!(await hasTime(client, path, time))) continue;
+      this.way = way;
+      return;
+    }
+    this.way = 'none';
+  }
+}
+
+async function takes(client: Pick<Client, 'send'>, command: string): Promise<boolean> {
+  try {
+    await client.send(command);
+    return true;
+  } catch (error) {
+    throwUnlessRefused(error);
+    return false;
+  }
+}
+
+/** Whether a server gives a file this time (RFC 3659, section 3). */
+async function hasTime(client: Pick<Client, 'send'>, path: string, time: string): Promise<boolean> {
+  try {
+    const { message } = await client.send(`MDTM ${path}`);
+    return message.includes(time);
+  } catch (error) {
+    throwUnlessRefused(error);
+    return false;
+  }
+}
+
+function throwUnlessRefused(error: unknown): void {
+  if (!(error instanceof Error) || error.name !== 'FTPError') throw error;
+}
