@@ -90,6 +90,8 @@ export type Deed =
       readonly tables: readonly string[];
       readonly file: string;
     }
+  /** Tables of a keepsake that were what an earlier delivery had put there are gone again. */
+  | { readonly kind: 'tables dropped'; readonly number: number; readonly database: string }
   /** A keepsake was put back, or removed, and is no longer there. */
   | { readonly kind: 'keepsake gone'; readonly number: number; readonly what: 'files' | 'database' }
   /** A database is again as it was. */
@@ -100,6 +102,8 @@ export type Deed =
   /** A maintenance page is about to be put at the new site, and was removed. Paths are bytes, one a character. */
   | { readonly kind: 'gate closed'; readonly place: string; readonly paths: readonly string[] }
   | { readonly kind: 'gate opened'; readonly place: string }
+  /** Files that setting up has written are about to be put there, with the SHA-256 of each; empty for one that goes. */
+  | { readonly kind: 'set up'; readonly files: Readonly<Record<string, string>> }
   /** An extension is about to be switched off until `tidy`. */
   | { readonly kind: 'held back'; readonly extension: string }
   /** A person said that visitors use the new site, or no longer do. */
@@ -119,12 +123,14 @@ const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   'tables kept': true,
   'dump kept': true,
   'rows kept': true,
+  'tables dropped': true,
   'keepsake gone': true,
   'database restored': true,
   provisioned: true,
   unprovisioned: true,
   'gate closed': true,
   'gate opened': true,
+  'set up': true,
   'held back': true,
   'went live': true,
   'went back': true,

@@ -114,7 +114,7 @@ async function publish(
   findings: FindingLog,
 ): Promise<{ keepsakes: string[]; swap: DeliverResult['swap'] }> {
   const { newFiles } = run.move;
-  const wantsGate = newFiles && (files?.changesAnything || database);
+  const wantsGate = newFiles && (files?.changesAnything || database?.changesAnything);
   const gate = wantsGate ? await Gate.at(run, newFiles, family) : undefined;
   const keepsakes: string[] = [];
   const closedAt = performance.now();

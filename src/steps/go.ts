@@ -2,6 +2,7 @@ import type { StepName } from '../core/journal.js';
 import { check } from './check.js';
 import { cutover } from './cutover.js';
 import { deliver } from './deliver.js';
+import { refuseClosed } from './move/life.js';
 import type { StepOutcome, StepRun } from './move/step.js';
 import { pack } from './pack.js';
 import { redirects } from './redirects.js';
@@ -21,6 +22,7 @@ export interface GoOutcome {
 
 /** Run every step in order, resuming where the last run ended; a finding that says stop ends it. */
 export async function go(run: StepRun): Promise<GoOutcome> {
+  await refuseClosed(run.move, 'Running every step');
   const outcomes: StepOutcome<unknown>[] = [];
   for (const step of Object.values(steps)) {
     run.signal.throwIfAborted();

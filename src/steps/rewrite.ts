@@ -36,7 +36,8 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
   return doStep(run, 'rewrite', await rewriteInputs(run), async findings => {
     const part = manifest.parts[takenDump];
     const { others } = tablesOfCrate(move, manifest);
-    findings.add(...crateTablesFindings(move, manifest), ...othersOfCrate(move, manifest));
+    findings.add(...crateTablesFindings(move, manifest));
+    if (!findings.stops) findings.add(...othersOfCrate(move, manifest));
     if (findings.stops) {
       const files = summarise([], [], []);
       return { result: { dump: undefined, files, moved: undefined, prefix: undefined }, brief: {} };

@@ -68,7 +68,7 @@ async function planOf(move: Move): Promise<Plan> {
 }
 
 async function tablesOf(move: Move, ledger: Ledger): Promise<string[]> {
-  if (ledger.loaded.size === 0 && ledger.keepsakes.size === 0) return [];
+  if (!move.newLive || (ledger.loaded.size === 0 && ledger.keepsakes.size === 0)) return [];
   const database = newDatabaseOf(move);
   return database ? database.use(connection => ownTablesThere(move, connection)) : [];
 }

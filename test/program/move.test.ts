@@ -136,7 +136,22 @@ test('a whole move: done once, resumed, checked, undone, done again and tidied',
   );
 
   assert.equal((await run(['go', '--yes'], { cwd: move })).code, 0);
+  const early = await run(['tidy', '--yes'], { cwd: move });
+  assert.equal(early.code, 1);
+  assert.match(early.stdout, /tidy-not-switched/);
+  assert.equal((await run(['cutover', 'switch'], { cwd: move })).code, 2);
+  assert.equal((await run(['cutover', 'switch', '--by-hand'], { cwd: move })).code, 0);
   assert.equal((await run(['tidy', '--yes'], { cwd: move })).code, 0);
+  for (const command of [
+    ['undo', '--yes'],
+    ['deliver', '--yes'],
+    ['go', '--yes'],
+    ['tidy', '--yes'],
+  ]) {
+    const closed = await run(command, { cwd: move });
+    assert.equal(closed.code, 2, command.join(' '));
+    assert.match(closed.stderr, /is closed/);
+  }
   assert.deepEqual(readdirSync(join(root, 'new')).sort(), ['finished.sql.gz', 'htdocs']);
   assert.ok(!existsSync(join(move, 'crate')));
 

@@ -95,8 +95,11 @@ test('setting up is shown as a difference without secrets, carried out, repeated
   const repeated = await run(['deliver', '--only', 'configuration', '--yes'], { cwd: move });
   assert.match(repeated.stdout, /everything was set up/);
 
+  // What was changed by hand is kept.
   assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
-  assert.deepEqual(readdirSync(join(root, 'new')), []);
+  const [kept, ...others] = readdirSync(join(root, 'new'));
+  assert.deepEqual(others, []);
+  assert.equal(read(root, `new/${kept}/.htaccess`), '# by hand\n');
 });
 
 test('at a site that was copied by hand, only its configuration is updated, and undo restores it', async t => {

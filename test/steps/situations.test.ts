@@ -175,7 +175,7 @@ const situations: readonly [found: string[], change: (stage: Stage) => void][] =
   ],
   [['stop prefix-differs'], served(stage => stage.edit(config, "'sr4_'", "'wp_'"))],
   [
-    ['note prefix-several'],
+    ['note tables-not-taken'],
     stage =>
       stage.editDump(
         dump =>

@@ -70,11 +70,22 @@ function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   return lines;
 }
 
-function loadedText({ tables, rows }: LoadedDatabase): string {
-  if (tables.length === 0) return 'nothing was loaded';
+function loadedText({ tables, rows, loaded, same, changing, changedRows, how }: LoadedDatabase): string {
+  if (how === 'not loaded') return 'nothing was loaded';
+  const all = `${counted(tables.length, 'table')} with ${counted(rows, 'row')}`;
   const equal = tables.filter(one => one.equal).length;
-  const verified = equal === tables.length ? 'every table' : `only ${equal} of them`;
-  return `${counted(tables.length, 'table')} with ${counted(rows, 'row')}; ${verified} read back equal`;
+  if (same + changing === 0) {
+    const verified = equal === tables.length ? 'every table' : `only ${equal} of them`;
+    return `${all}; ${verified} read back equal`;
+  }
+  const parts = [
+    ...(changing > 0
+      ? [`${counted(changedRows, 'row')} of ${counted(changing, 'table')} changed and read back equal`]
+      : []),
+    ...(loaded > 0 ? [`${counted(loaded, 'table')} loaded and read back equal`] : []),
+    `${counted(same, 'table')} the same as before`,
+  ];
+  return `${all}: ${parts.join(', ')}`;
 }
 
 /** What is corrected in the data of the new site. */

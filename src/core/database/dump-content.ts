@@ -1,4 +1,4 @@
-import { type ByteString, type Stretch, textOf } from '../bytes.js';
+import { asBytes, type ByteString, type Stretch, textOf } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
 import type { DataEdit } from '../site/data/data-edits.js';
 import { RowEdits } from '../site/data/row-edits.js';
@@ -8,6 +8,8 @@ import { readCreateTable, type TableShape } from '../sql/create-table.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { unquoteName } from '../sql/tokens.js';
 import { ContentDigest, kindOf, type TableContent } from './content-digest.js';
+import { DumpShapes } from './dump-shapes.js';
+import type { RowPrints } from './row-prints.js';
 
 /** A view, or what runs at the server. */
 export interface Program {
@@ -33,17 +35,23 @@ export class DumpContent implements DumpVisitor {
   private readonly digests = new Map<string, ContentDigest | undefined>();
   private readonly shapes = new Map<string, readonly string[]>();
   private readonly edits: RowEdits;
+  private readonly keys: ReadonlyMap<string, readonly string[]> | undefined;
+  /** How tables and programs are made. */
+  readonly made = new DumpShapes();
   private cells: RowCells | undefined;
 
   /**
    * @param columns of the tables that it is compared with; left out, they are those that the dump itself makes
    * @param edits made on its rows before they are looked at
+   * @param keys the columns by which rows are known, of tables of which fingerprints are taken
    */
   constructor(
     bench: Workbench,
     columns?: ReadonlyMap<string, readonly Column[]>,
     edits: readonly DataEdit[] = [],
+    keys?: ReadonlyMap<string, readonly string[]>,
   ) {
+    this.keys = keys;
     this.scanner = new DumpScanner(bench, this);
     this.edits = new RowEdits(edits);
     this.derived = columns ? undefined : new Map();
@@ -69,7 +77,7 @@ export class DumpContent implements DumpVisitor {
       this.digests.set(name, undefined);
       return;
     }
-    if (!this.digests.has(name)) this.digests.set(name, new ContentDigest(loaded.map(kindOf)));
+    if (!this.digests.has(name)) this.digests.set(name, this.newDigest(name, loaded));
     const digest = this.digests.get(name);
     const places = loaded.map(column => listed.indexOf(column.name));
     const whole = digest !== undefined && places.every(place => place >= 0);
@@ -90,6 +98,7 @@ export class DumpContent implements DumpVisitor {
 
   statement(s: ByteString, start: number, end: number): undefined {
     const text = s.slice(start, end);
+    this.made.take(asBytes(text));
     this.charset ??= /^(?:\/\*!\d*\s*)?set\s+names\s+'?(\w+)/i.exec(text.slice(0, 100))?.[1];
     this.timeZone ??= /^(?:\/\*!\d*\s*)?set\s+(?:session\s+)?time_zone\s*=\s*['"]([-+:\w/]+)['"]/i.exec(
       text.slice(0, 100),
@@ -112,8 +121,17 @@ export class DumpContent implements DumpVisitor {
     if (next) this.nextNumbers.set(name, next);
     this.shapes.set(name, shape.columns.map(textOf));
     this.derived?.set(name, columnsOf(shape));
-    if (!this.digests.has(name))
-      this.digests.set(name, new ContentDigest((this.columns.get(name) ?? []).map(kindOf)));
+    if (!this.digests.has(name)) this.digests.set(name, this.newDigest(name, this.columns.get(name) ?? []));
+  }
+
+  /** The fingerprints of a table's rows, where they were asked for and its rows could be read. */
+  prints(table: string): RowPrints | undefined {
+    return this.digests.get(table)?.prints;
+  }
+
+  private newDigest(table: string, columns: readonly Column[]): ContentDigest {
+    const places = this.keys?.get(table)?.map(name => columns.findIndex(column => column.name === name));
+    return new ContentDigest(columns.map(kindOf), places?.includes(-1) ? undefined : places);
   }
 
   contents(): DumpContents {

@@ -115,7 +115,8 @@ function digestOf(value: ByteString): EncodedSql {
   return literal(createHash('sha256').update(value, 'latin1').digest('hex'));
 }
 
-function valueSql(column: Column, value: ByteString): EncodedSql {
+/** A value of a column as a literal. */
+export function valueSql(column: Column, value: ByteString): EncodedSql {
   switch (writingOf(column)) {
     case 'number':
       return encodedSql(value);

@@ -35,12 +35,16 @@ export class Staging {
   readonly constraints: RenamedConstraint[] = [];
   private readonly tables: ReadonlyMap<string, string>;
   private readonly taken: ReadonlySet<string>;
+  /** Whether only some of the dump's tables are loaded, and nothing besides. */
+  private readonly isPartial: boolean;
 
   /**
    * @param tables that are loaded
    * @param taken names of constraints that tables of the database have
+   * @param isPartial whether they are not all of the dump: what is about others is left out, views and programs too
    */
-  constructor(tables: readonly string[], taken: Iterable<string>) {
+  constructor(tables: readonly string[], taken: Iterable<string>, isPartial = false) {
+    this.isPartial = isPartial;
     this.tables = new Map(tables.map(table => [table, stagedName(table)]));
     this.taken = new Set([...taken].map(name => name.toLowerCase()));
   }
@@ -70,7 +74,9 @@ export class Staging {
   /** A statement of structure as it is run now; undefined where it is for later, or is not needed. */
   structure(sql: ByteString): ByteString | undefined {
     const subject = subjectOf(sql);
+    if (this.isPartial && !subject?.names.some(name => this.tables.has(textOf(name)))) return undefined;
     if (subject && subject.kind !== 'table') {
+      if (this.isPartial) return undefined;
       // What is there is removed by who puts the new in its place.
       if (subject.verb !== 'drop') this.later.push({ sql, isSetting: false });
       else this.forget(subject.kind, subject.names);
@@ -83,8 +89,15 @@ export class Staging {
     );
   }
 
-  /** A statement that changes rows. */
-  data(sql: ByteString): ByteString {
+  /** Whether rows of a table are loaded. @param table its staging name, or that of one that does not wait, as bytes */
+  takesRows(table: string): boolean {
+    return !this.isPartial || this.final(textOf(table)) !== textOf(table);
+  }
+
+  /** A statement that changes rows; undefined where it is about a table that is not loaded. */
+  data(sql: ByteString): ByteString | undefined {
+    if (this.isPartial && !subjectOf(sql)?.names.some(name => this.tables.has(textOf(name))))
+      return undefined;
     return applyEdits(sql, renameTables(sql, 0, sql.length, this.rename));
   }
 

@@ -1,5 +1,6 @@
 import type { TableContent } from '../../core/database/content-digest.js';
 import type { Fitted } from '../../core/database/fitting.js';
+import type { RowsToChange } from '../../core/database/row-changes.js';
 import type { RowPrints } from '../../core/database/row-prints.js';
 import type { LaterStatement, RenamedConstraint, Staging } from '../../core/database/staging.js';
 import type { PorterError } from '../../core/errors.js';
@@ -54,6 +55,14 @@ export interface DatabaseConnection {
   dropPrograms(programs: readonly Pick<StoredProgram, 'kind' | 'name'>[]): Promise<void>;
   /** Makes triggers and views again. Safe to repeat. */
   makePrograms(programs: readonly StoredProgram[]): Promise<void>;
+  /**
+   * Changes rows of several tables in one transaction, in which the note of a load gets -1 for what is done.
+   * @param options the character set of the rows, the note, and who keeps what the rows were
+   */
+  changeRows(
+    tables: readonly RowsToChange[],
+    options: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
+  ): Promise<RowsChanged>;
   /** Runs what a dump says after its tables. Safe to repeat. */
   runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted>;
   /** Tries out what a load needs. @returns what the account may not do, in words */
@@ -104,6 +113,19 @@ export interface PrintedContent extends TableContent {
 export interface Rename {
   readonly from: string;
   readonly to: string;
+}
+
+/** Takes what rows were before they are changed, as statements. */
+export interface KeptOldRows {
+  begin(): Promise<void>;
+  take(statements: Buffer): void;
+  /** All of it is on the disk when this ends. */
+  finish(): Promise<void>;
+}
+
+/** The result of changing rows. */
+export interface RowsChanged {
+  readonly rows: number;
 }
 
 /** A foreign key, and the table that it leads to. */

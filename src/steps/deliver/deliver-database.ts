@@ -1,30 +1,23 @@
 import { setTimeout } from 'node:timers/promises';
-import { bytesOfText, textOf } from '../../core/bytes.js';
+import type { ByteString } from '../../core/bytes.js';
 import { doneNoteName, loadNoteName } from '../../core/database/reserved-names.js';
-import { Staging } from '../../core/database/staging.js';
+import type { RowsToChange } from '../../core/database/row-changes.js';
 import { UsageError } from '../../core/errors.js';
-import { type Finding, finding } from '../../core/findings/findings.js';
 import type { KeptBy } from '../../core/journal.js';
+import type { DataEdit } from '../../core/site/data/data-edits.js';
 import type { Family } from '../../core/site/families/family.js';
-import { counted } from '../../core/text/numbers.js';
-import type {
-  DatabaseConnection,
-  DatabaseEnd,
-  LoadDone,
-  LoadWarning,
-  SeenServer,
-} from '../../ends/database/database-end.js';
-import { longestFor } from '../../ends/database/server/load.js';
+import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
-import { movedDump } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
 import type { FindingLog } from '../move/step.js';
 import { noteDeed, type StepRun } from '../move/step.js';
+import { applyRows, planRows, type RowPlan, rowsOfPlan } from './database/change-rows.js';
 import { StateFolder } from './database/delivered-state.js';
 import { keepInDump } from './database/load-in-place.js';
 import type { LoadedDatabase } from './database/loaded.js';
+import { noteRowsState, proofsOf } from './database/merged-state.js';
 import { provisionDatabase } from './database/provision.js';
 import {
   type IncomingTables,
@@ -35,17 +28,9 @@ import {
   replacementIn,
   swapObstacle,
 } from './database/replacement.js';
-import { type EditDone, editSite } from './database/site-data.js';
+import { type EditDone, EditsDone, editsWanted, noteHeld } from './database/site-data.js';
 import { endSwap, swapTables } from './database/swap-tables.js';
-import {
-  forgetProof,
-  type LoadedNames,
-  noteState,
-  type Proof,
-  proofFindings,
-  type TableProof,
-  verifyLoad,
-} from './database/verify.js';
+import { type Loaded, TableLoader } from './database/table-loader.js';
 import { withReconnect } from './database/with-reconnect.js';
 import { type WrittenSince, writtenSince } from './database/written-since.js';
 import type { Deliverer } from './deliverer.js';
@@ -60,28 +45,32 @@ interface Plan {
   readonly written: WrittenSince | undefined;
   /** Whether nothing of this move has been put into its place there yet. */
   readonly isFirst: boolean;
-  /** Whether an interrupted run has put the tables in their places already. */
-  readonly isSwapped: boolean;
+  /** How far an interrupted run of the same dump has come. */
+  readonly reached: 'nothing' | 'rows changed' | 'swapped';
 }
 
-/** What a load and its verification gave. */
-interface Loaded {
-  readonly proof: Proof;
-  readonly tables: readonly TableProof[];
+/** What is ready to be put into its place, in the move folder too, so that an interrupted run can be resumed. */
+interface Ready {
+  readonly dump: string;
+  /** The tables that were loaded as a whole; undefined where none was. */
+  readonly loaded: Loaded | undefined;
+  /** How many tables stay as they are, and of how many only rows change. */
+  readonly same: number;
+  readonly changing: readonly string[];
   readonly edits: readonly EditDone[];
-  readonly fitted: Readonly<Record<string, number>>;
+  readonly tables: LoadedDatabase['tables'];
+  readonly programs: LoadedDatabase['programs'];
 }
 
+/** Where that is. */
+const readyFile = 'results/staged.json';
 /** How often, and at what distance in milliseconds, one looks whether others still ask the database. */
 const mostLooks = 20;
 const betweenLooks = 250;
 
-/** What is known of a load that waits for its place, in the move folder. */
-const stagedLoad = 'results/staged.json';
-
 /**
- * Loads the rewritten dump at the new server beside the tables that are there, verifies it by reading it back, sets the
- * site's data right, and then puts all tables in their places at once.
+ * Delivers the rewritten dump: loads it beside the tables that are there, verifies it by reading it back, sets the site's data
+ * right, and puts all tables in their places at once. Of a later delivery only what changed is put there.
  */
 export class DatabaseDeliverer implements Deliverer {
   private readonly run: StepRun;
@@ -90,9 +79,11 @@ export class DatabaseDeliverer implements Deliverer {
   private readonly part: CratePart;
   private made: readonly string[] = [];
   private plan: Plan | undefined;
-  private staging: Staging | undefined;
-  private loaded: Loaded | undefined;
+  private loader: TableLoader | undefined;
+  private ready: Ready | undefined;
+  private rows: readonly RowsToChange[] = [];
   private keptAs: string | undefined;
+  private changedRows = 0;
   private isDelivered = false;
 
   /** @param part the rewritten dump, whose checksum was found to be right */
@@ -125,6 +116,12 @@ export class DatabaseDeliverer implements Deliverer {
     return this.plan.written;
   }
 
+  /** Whether putting it in place changes anything. */
+  get changesAnything(): boolean {
+    const { ready, plan } = this;
+    return plan?.obstacle !== undefined || ready?.loaded !== undefined || (ready?.changing.length ?? 0) > 0;
+  }
+
   /** Waits, for some seconds, until the requests that are under way now have ended. */
   async waitForOthers(): Promise<void> {
     await this.working(database =>
@@ -142,9 +139,9 @@ export class DatabaseDeliverer implements Deliverer {
   async stage(findings: FindingLog): Promise<void> {
     await this.working(async database => {
       this.plan ??= await this.planAt(database);
-      const { replacement, obstacle, isSwapped: isThere } = this.plan;
-      if (isThere) {
-        this.loaded = await this.loadedBefore(database);
+      const { replacement, obstacle, reached } = this.plan;
+      if (reached !== 'nothing') {
+        await this.resume(database);
         return;
       }
       const why = await database.use(connection =>
@@ -153,7 +150,7 @@ export class DatabaseDeliverer implements Deliverer {
       findings.add(...why);
       if (findings.stops) return;
       if (obstacle !== undefined) findings.add(noSwapFinding(database, obstacle));
-      else this.loaded = await this.loadAt(database, findings);
+      else await this.makeReady(database, this.plan, findings);
     });
   }
 
@@ -173,20 +170,26 @@ export class DatabaseDeliverer implements Deliverer {
   }
 
   get result(): LoadedDatabase | undefined {
-    const { plan, loaded } = this;
+    const { plan, ready } = this;
     if (!plan) return undefined;
     const database = newDatabaseOf(this.run.move)?.text ?? '';
     const brief = { database, server: plan.server.version, made: this.made };
-    if (!loaded || !this.isDelivered) return { ...nothingLoaded, ...brief };
+    if (!ready || !this.isDelivered) return { ...nothingLoaded, ...brief };
+    const { loaded, tables, programs, edits, same, changing } = ready;
     return {
       ...brief,
-      rows: loaded.proof.tables.reduce((sum, { rows }) => sum + rows, 0),
-      tables: loaded.tables,
-      programs: loaded.proof.programs,
+      how: plan.obstacle === undefined ? 'swapped' : 'in place',
+      rows: tables.reduce((sum, { rows }) => sum + rows, 0),
+      tables,
+      programs,
+      loaded: loaded?.tables.length ?? 0,
+      same,
+      changing: changing.length,
+      changedRows: this.changedRows,
       dropped: plan.replacement.replaced.map(({ name }) => name),
       keepsake: this.keptAs,
-      fitted: loaded.fitted,
-      edits: loaded.edits.filter(({ rows }) => rows > 0),
+      fitted: loaded?.fitted ?? {},
+      edits: edits.filter(({ rows }) => rows > 0),
     };
   }
 
@@ -218,159 +221,141 @@ export class DatabaseDeliverer implements Deliverer {
     return withReconnect(run, database, () =>
       database.use(async connection => {
         const server = await connection.server();
-        const isThere = await this.finishEarlier(connection);
+        const reached = await this.reachedBefore(connection);
         const replacement = await replacementIn(run.move, connection, incoming);
         const missing = await connection.missingAbilities();
         const folder = new StateFolder(run.move, 'delivered');
         const state = await folder.read();
-        const isOurs = state?.database === database.text && !isThere;
+        const isOurs = state?.database === database.text && reached === 'nothing';
         const written = isOurs
           ? await writtenSince(run, connection, { family, prefix: incoming.prefix, state, folder })
           : undefined;
         const obstacle = swapObstacle(run.move, replacement, missing);
-        return { server, replacement, obstacle, written, isFirst: state === undefined, isSwapped: isThere };
+        const isFirst = state?.database !== database.text;
+        return { server, replacement, obstacle, written, isFirst, reached };
       }),
     );
   }
 
   /**
-   * Looks whether an interrupted run has put its tables in their places. Those of another dump were delivered, then, and are
-   * what is replaced now.
-   * @returns whether they are those of this dump
+   * How far an interrupted run has come that was beyond the point of no return. Where it had another dump, what it put there was
+   * delivered, and is what is replaced now.
    */
-  private async finishEarlier(connection: DatabaseConnection): Promise<boolean> {
+  private async reachedBefore(connection: DatabaseConnection): Promise<Plan['reached']> {
     const { prefix } = this.incoming;
-    const done = await connection.loadPosition(doneNoteName(prefix));
-    if (!done) return false;
-    if (done.dump === this.part.sha256) return true;
+    const swapped = await connection.loadPosition(doneNoteName(prefix));
+    const loading = await connection.loadPosition(loadNoteName(prefix));
+    const beyond = swapped ?? (loading && loading.done < 0 ? loading : undefined);
+    if (!beyond) return 'nothing';
+    if (beyond.dump === this.part.sha256) return swapped ? 'swapped' : 'rows changed';
     const staged = new StateFolder(this.run.move, 'staged');
-    if ((await staged.read())?.dump === done.dump)
+    if ((await staged.read())?.dump === beyond.dump)
       await staged.replace(new StateFolder(this.run.move, 'delivered'));
     await endSwap(connection, prefix);
-    return false;
+    return 'nothing';
   }
 
-  /** What a run that was interrupted after the swap had loaded. */
-  private async loadedBefore(database: DatabaseEnd): Promise<Loaded | undefined> {
+  /** Resumes after what an interrupted run had made ready and has begun to put into its place. */
+  private async resume(database: DatabaseEnd): Promise<void> {
+    const text = await this.run.move.folder.read(readyFile);
+    const ready = text === undefined ? undefined : (JSON.parse(text) as Ready);
+    this.ready = ready?.dump === this.part.sha256 ? ready : undefined;
+    if (!ready?.loaded) return;
     // Views and programs may be missing still, and are in the dump.
-    await this.loadAll(database, this.plan!.server, true);
-    const text = await this.run.move.folder.read(stagedLoad);
-    const loaded = text === undefined ? undefined : (JSON.parse(text) as Loaded);
-    return loaded?.proof.dump === this.part.sha256 ? loaded : undefined;
+    const only =
+      ready.changing.length + ready.same > 0 ? ready.loaded.tables.map(({ table }) => table) : undefined;
+    this.loader = this.loaderFor(database, only);
+    await this.loader.loadAll();
   }
 
-  /** Loads, verifies and edits the tables, in their place or beside it. */
-  private async loadAt(database: DatabaseEnd, findings: FindingLog): Promise<Loaded> {
+  private loaderFor(database: DatabaseEnd, only: readonly string[] | undefined, beside = true): TableLoader {
+    const { run, part, incoming } = this;
+    const place = { server: this.plan!.server, beside, only };
+    return new TableLoader(run, database, { part, incoming, place });
+  }
+
+  /** Loads what must be loaded beside its place, and computes which rows of other tables change. */
+  private async makeReady(database: DatabaseEnd, plan: Plan, findings: FindingLog): Promise<void> {
     const { run, part } = this;
-    const { server, obstacle } = this.plan!;
-    await withReconnect(run, database, () => this.begin(database));
-    const load = await this.loadAll(database, server, obstacle === undefined);
-    const { names } = this;
-    const proof = await withReconnect(run, database, () => verifyLoad(run, database, part, names));
-    const good = new Set(proof.tables.filter(one => one.equal && one.compared).map(({ table }) => table));
-    findings.add(
-      ...warningFindings(this.finalWarnings(load), good, database),
-      ...leftOutFindings(load.leftOut, database),
-      ...proofFindings(proof.tables, database),
+    const edits = editsWanted(run.move, this.family, this.incoming.prefix, this.incoming.names).map(
+      alwaysTheSame,
     );
-    const edits = await withReconnect(run, database, () =>
-      database.use(connection => editSite(run, this.family, connection, this.incoming.prefix, names)),
-    );
-    const edited = new Set(edits.map(({ table }) => table));
-    const tables = await withReconnect(run, database, () => noteState(run, database, proof, names, edited));
-    const loaded: Loaded = { proof, tables, edits, fitted: Object.fromEntries(load.fitted) };
-    await run.move.folder.write(stagedLoad, JSON.stringify(loaded));
-    return loaded;
+    const rowPlan = await this.rowPlan(database, plan, edits);
+    const isPartial = rowPlan !== undefined && rowPlan.same.length + rowPlan.rows.length > 0;
+    const only = isPartial ? rowPlan.whole : undefined;
+    const loader = this.loaderFor(database, only);
+    const needsLoad = !isPartial || rowPlan.whole.length > 0;
+    if (needsLoad) this.loader = loader;
+    else await loader.begin();
+    const loaded = needsLoad ? await loader.load(findings) : undefined;
+    const done = new EditsDone();
+    if (rowPlan && isPartial) {
+      this.rows = await rowsOfPlan(run, database, rowPlan, edits, change => done.add(change));
+      await noteHeld(run, done.held);
+      await noteRowsState(run, database, part.sha256, rowPlan, loaded?.state);
+    }
+    const proofs = isPartial ? proofsOf(rowPlan, this.manifest, run.move, this.family) : [];
+    this.ready = {
+      dump: part.sha256,
+      loaded,
+      same: isPartial ? rowPlan.same.length : 0,
+      changing: isPartial ? rowPlan.rows.map(({ table }) => table) : [],
+      edits: [...(loaded?.edits ?? []), ...done.all()],
+      tables: [...(loaded?.tables ?? []), ...proofs].sort((a, b) => (a.table < b.table ? -1 : 1)),
+      programs: loaded?.proof.programs ?? rowPlan?.dump.programs ?? [],
+    };
+    await run.move.folder.write(readyFile, JSON.stringify(this.ready));
   }
 
-  /** What the server warned of, by the names that the tables are to have. */
-  private finalWarnings({ warnings }: LoadDone): LoadWarning[] {
-    return warnings.map(one => ({
-      ...one,
-      table: bytesOfText(this.staging?.final(textOf(one.table)) ?? textOf(one.table)),
-    }));
-  }
-
-  /** The names of the tables while they are made ready. */
-  private get names(): LoadedNames {
-    return { tables: this.incoming.names, of: table => this.staging?.of(table) ?? table };
-  }
-
-  /** Makes room for a load, unless one of the same dump has begun already. */
-  private begin(database: DatabaseEnd): Promise<void> {
-    const { run, part, incoming } = this;
-    return database.use(async connection => {
-      const note = loadNoteName(incoming.prefix);
-      for (const name of [note, doneNoteName(incoming.prefix)])
-        if ((await connection.loadPosition(name))?.dump === part.sha256) return;
-      await noteDeed(run, 'deliver', { kind: 'loaded', database: database.text, tables: incoming.names });
-      await forgetProof(run);
-      // What another load has left waiting.
-      const staging = new Staging(incoming.names, []);
-      const waiting = new Set(incoming.names.map(name => staging.of(name)));
-      await connection.drop((await connection.tables()).filter(({ name }) => waiting.has(name)));
-      await connection.beginLoad(note, part.sha256);
-    });
-  }
-
-  /** Runs every statement of the dump, resuming where an earlier try or run was. */
-  private loadAll(database: DatabaseEnd, server: SeenServer, beside: boolean): Promise<LoadDone> {
-    const { run, part, incoming } = this;
-    const note = loadNoteName(incoming.prefix);
-    let limit = longestFor(server);
-    let reached = -1;
-    return withReconnect(run, database, progressed =>
-      database.use(async connection => {
-        const done = await connection.loadPosition(doneNoteName(incoming.prefix));
-        const position =
-          done ?? (await connection.loadPosition(note)) ?? (await connection.beginLoad(note, part.sha256));
-        const taken = (await connection.foreignKeys()).map(({ name }) => name);
-        this.staging = beside ? new Staging(incoming.names, taken) : undefined;
-        if (position.done > reached) progressed();
-        // The same place twice: the server may not bear statements as long as it says.
-        else limit = Math.max(16 * 1024, limit / 4);
-        reached = position.done;
-        const progress = (read: number) =>
-          run.events({
-            type: 'progress',
-            what: 'loading the database',
-            done: read,
-            of: part.bytes,
-            unit: 'bytes',
-          });
-        try {
-          return await connection.load(run.move.crate.at(movedDump), position, {
-            bench: run.move.bench,
-            server,
-            signal: run.signal,
-            limit,
-            progress,
-            staging: this.staging,
-          });
-        } catch (error) {
-          // A statement may still run, and closing the connection would wait for it.
-          connection.destroy();
-          throw error;
-        }
-      }),
-    );
-  }
-
-  /** Puts the staged tables in their places. What nobody but a delivery of ours has made need not be kept. */
-  private async swapAt(
+  /** Which rows a later delivery changes; undefined where all is loaded. */
+  private async rowPlan(
     database: DatabaseEnd,
-    { replacement, server, isFirst, written }: Plan,
-  ): Promise<void> {
-    const { run, incoming, staging } = this;
+    { written, replacement, isFirst }: Plan,
+    edits: readonly DataEdit[],
+  ): Promise<RowPlan | undefined> {
+    const { run } = this;
+    if (isFirst || !written || run.again) return undefined;
+    const folder = new StateFolder(run.move, 'delivered');
+    const state = await folder.read();
+    if (!state) return undefined;
+    const { names } = this.incoming;
+    return planRows(run, database, { state, folder, written, replacement, edits, names });
+  }
+
+  /** Puts what is ready in its place. What nobody but a delivery of ours has made need not be kept. */
+  private async swapAt(database: DatabaseEnd, plan: Plan): Promise<void> {
+    const { run, incoming, ready } = this;
+    const { written, reached } = plan;
+    const number = (await ledgerOf(run.move)).numberOfDelivery;
+    const staged = new StateFolder(run.move, 'staged');
+    const note = loadNoteName(incoming.prefix);
+    if (reached === 'nothing' && this.rows.length > 0) {
+      const { speaks } = (await staged.read())!;
+      this.changedRows = await withReconnect(run, database, () =>
+        applyRows(run, database, this.rows, { note, number, speaks }),
+      );
+    }
+    const staging = this.loader?.staging;
     if (!staging) return;
     const isSpare = written !== undefined && written.changed.size === 0;
-    const keepsake = { number: (await ledgerOf(run.move)).numberOfDelivery, by: byOf(isFirst), isSpare };
+    const keepsake = { number, by: byOf(plan.isFirst), isSpare };
+    const loaded = new Set((ready?.loaded?.tables ?? []).map(({ table }) => table));
+    const isPartial = (ready?.changing.length ?? 0) + (ready?.same ?? 0) > 0;
+    const swap = {
+      staging,
+      incoming: isPartial
+        ? { ...incoming, names: incoming.names.filter(name => loaded.has(name)) }
+        : incoming,
+      replacement: isPartial
+        ? { ...plan.replacement, replaced: plan.replacement.replaced.filter(({ name }) => loaded.has(name)) }
+        : plan.replacement,
+      server: plan.server,
+      keepsake,
+    };
     await withReconnect(run, database, () =>
-      database.use(connection =>
-        swapTables(run, database, connection, { staging, incoming, replacement, server, keepsake }),
-      ),
+      database.use(connection => swapTables(run, database, connection, swap)),
     );
-    await this.keepOrDrop(database, keepsake.number);
+    await this.keepOrDrop(database, number);
   }
 
   /** Drops a keepsake of what an earlier delivery had put there and nobody has changed since. */
@@ -387,7 +372,7 @@ export class DatabaseDeliverer implements Deliverer {
     await withReconnect(run, database, () =>
       database.use(connection => connection.drop(kept.tables.map(({ as }) => ({ kind: 'table', name: as })))),
     );
-    await noteDeed(run, 'deliver', { kind: 'keepsake gone', number, what: 'database' });
+    await noteDeed(run, 'deliver', { kind: 'tables dropped', number, database: database.text });
   }
 
   /** Replaces the tables where they are: they are kept in a dump first. */
@@ -398,18 +383,37 @@ export class DatabaseDeliverer implements Deliverer {
       database.use(async connection => {
         if ((await connection.loadPosition(loadNoteName(incoming.prefix)))?.dump === part.sha256) return;
         const isOurs = !plan.isFirst && plan.written !== undefined && plan.written.changed.size === 0;
-        if (isOurs) await connection.drop(plan.replacement.replaced);
-        else
-          await keepInDump(run, database, connection, plan.replacement.replaced, {
-            number,
-            by: byOf(plan.isFirst),
-          });
+        const { replaced } = plan.replacement;
+        if (isOurs) await connection.drop(replaced);
+        else await keepInDump(run, database, connection, replaced, { number, by: byOf(plan.isFirst) });
       }),
     );
-    this.loaded = await this.loadAt(database, findings);
+    const loaded = await this.loaderFor(database, undefined, false).load(findings);
+    const { tables, edits, proof } = loaded;
+    this.ready = {
+      dump: part.sha256,
+      loaded,
+      same: 0,
+      changing: [],
+      edits,
+      tables,
+      programs: proof.programs,
+    };
     const kept = (await ledgerOf(run.move)).keepsakes.get(number)?.data.find(one => one.kind === 'dump kept');
     if (kept?.kind === 'dump kept') this.keptAs = run.move.folder.at(kept.file);
   }
+}
+
+/** The same edit, which makes the same of the same value also where a random salt is in it. */
+function alwaysTheSame(edit: DataEdit): DataEdit {
+  const { change } = edit;
+  if ('remove' in change) return edit;
+  const made = new Map<ByteString, ByteString | undefined>();
+  const to = (before: ByteString) => {
+    if (!made.has(before)) made.set(before, change.to(before));
+    return made.get(before);
+  };
+  return { ...edit, change: { ...change, to } };
 }
 
 function byOf(isFirst: boolean): KeptBy {
@@ -417,51 +421,16 @@ function byOf(isFirst: boolean): KeptBy {
 }
 
 const nothingLoaded = {
+  how: 'not loaded',
   rows: 0,
   tables: [],
   programs: [],
+  loaded: 0,
+  same: 0,
+  changing: 0,
+  changedRows: 0,
   dropped: [],
   keepsake: undefined,
   fitted: {},
   edits: [],
-};
-
-/** Numbers by which servers say that a value was cut or changed when it was stored. */
-const lossy = new Set([1264, 1265, 1292, 1366, 1406, 1411, 1300, 3988]);
-
-/** @param good tables that were read back and are equal all the same */
-function warningFindings(
-  warnings: readonly LoadWarning[],
-  good: ReadonlySet<string>,
-  { name }: DatabaseEnd,
-): Finding[] {
-  const grave = warnings.filter(({ table }) => !good.has(textOf(table)));
-  return grave.map(({ table, code, message, count }) => {
-    const place = `${name}, table ${textOf(table)}`;
-    const what = `The server warned ${count === 1 ? 'once' : `in ${count} statements`}: ${message} (${code})`;
-    return lossy.has(code)
-      ? finding({
-          level: 'stop',
-          code: 'value-not-stored-whole',
-          place,
-          what,
-          remedy:
-            'Values were cut or changed: compare type and character set of the column with the old server’s',
-        })
-      : finding({ level: 'warn', code: 'load-warned', place, what, remedy: 'Check whether the site minds' });
-  });
-}
-
-function leftOutFindings(leftOut: readonly string[], { name }: DatabaseEnd): Finding[] {
-  if (leftOut.length === 0) return [];
-  const some = leftOut.slice(0, 3).map(statement => textOf(statement).replace(/\s+/g, ' '));
-  return [
-    finding({
-      level: 'note',
-      code: 'statements-left-out',
-      place: name,
-      what: `${counted(leftOut.length, 'statement')} of the dump were not run, since they concern other databases, users or the server: ${some.join('; ')}`,
-      remedy: 'Do by hand at the new server what of it is needed',
-    }),
-  ];
-}
+} as const;

@@ -3,7 +3,7 @@ import type { Family } from '../../core/site/families/family.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import { ledgerOf } from '../move/ledger.js';
-import type { FindingLog, StepRun } from '../move/step.js';
+import { type FindingLog, noteDeed, type StepRun } from '../move/step.js';
 import type { TransferMethod } from '../transfer/transfer.js';
 import type { Deliverer } from './deliverer.js';
 import { type EditedFile, editedSince } from './files/edited-since.js';
@@ -90,6 +90,7 @@ export class FilesDeliverer implements Deliverer {
   async publish(findings: FindingLog): Promise<readonly string[]> {
     if (!this.staged) return [];
     const { tree, above } = this.staged;
+    await noteDeed(this.run, 'deliver', { kind: 'set up', files: this.trace });
     const kept: string[] = [];
     if (tree.update) kept.push(...(await keepEdited(this.run, tree.staging, this.edited ?? [])));
     for (const staging of above) kept.push(...(await swapIn(this.run, staging)));

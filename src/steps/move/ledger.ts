@@ -46,6 +46,8 @@ export class Ledger {
   readonly probes = new Set<string>();
   /** Files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it removed. */
   readonly setUp = new Map<string, string>();
+  /** The same of a run that was interrupted: some of them may be there. */
+  readonly settingUp = new Map<string, string>();
   /** What is kept, by its number. */
   readonly keepsakes = new Map<number, Keepsake>();
   /** What was made with an administrator's credentials, by database. */
@@ -127,10 +129,18 @@ export class Ledger {
         else data[before] = deed;
         break;
       }
+      case 'tables dropped': {
+        const kept = this.keepsakes.get(deed.number);
+        const at =
+          kept?.data.findIndex(one => one.kind === 'tables kept' && one.database === deed.database) ?? -1;
+        if (at >= 0) kept!.data.splice(at, 1);
+        this.forgetEmpty(deed.number);
+        break;
+      }
       case 'keepsake gone': {
         const one = this.keepsakes.get(deed.number);
         one?.[deed.what === 'files' ? 'files' : 'data'].splice(0);
-        if (one && one.files.length + one.data.length === 0) this.keepsakes.delete(deed.number);
+        this.forgetEmpty(deed.number);
         break;
       }
       case 'database restored':
@@ -147,6 +157,9 @@ export class Ledger {
         break;
       case 'gate opened':
         this.gates.delete(deed.place);
+        break;
+      case 'set up':
+        for (const [path, sha256] of Object.entries(deed.files)) this.settingUp.set(path, sha256);
         break;
       case 'held back':
         this.heldBack.add(deed.extension);
@@ -168,6 +181,11 @@ export class Ledger {
     }
   }
 
+  private forgetEmpty(number: number): void {
+    const one = this.keepsakes.get(number);
+    if (one && one.files.length + one.data.length === 0) this.keepsakes.delete(number);
+  }
+
   private keep({ number, by }: KeptFiles | KeptData, at: string): Keepsake {
     this.last = Math.max(this.last, number);
     let keepsake = this.keepsakes.get(number);
@@ -187,6 +205,7 @@ export class Ledger {
     if (step === 'undo' || step === 'deliver') this.setUp.clear();
     const written = (result?.setUp ?? {}) as Record<string, string>;
     for (const [path, sha256] of Object.entries(written)) this.setUp.set(path, sha256);
+    if (step === 'deliver' || step === 'configure' || step === 'undo') this.settingUp.clear();
   }
 }
 

@@ -18,8 +18,11 @@ import type { Site } from './read-site.js';
 /** Whose tables are moved, as far as the old site's files say it. */
 export function siteInDatabase(site: Pick<Site, 'family' | 'facts'> | undefined): SiteInDatabase | undefined {
   if (!site) return undefined;
-  const prefix = site.facts?.prefix?.value;
-  return { family: site.family, prefix: prefix === undefined ? undefined : textOf(prefix) };
+  const { family, facts } = site;
+  const value = facts?.prefix?.value;
+  // A configuration that can be read and names none has none.
+  const none = facts && !facts.prefix ? '' : undefined;
+  return { family, prefix: value === undefined ? none : textOf(value) };
 }
 
 /** The site that a crate was taken from. */
@@ -28,13 +31,13 @@ function siteOfCrate({ from }: CrateManifest): SiteInDatabase {
 }
 
 /**
- * The site whose tables are taken: that of the files; where there are none, the only one that the tables are of.
- * Undefined where there are several.
+ * The site whose tables are taken: that of the files; where they do not say which prefix it has, or there are none, the only
+ * one that the tables are of. Undefined where there are several.
  */
 function siteAmong(site: SiteInDatabase | undefined, names: readonly string[]): SiteInDatabase | undefined {
-  if (site) return site;
-  const all = sitesAmong(names);
-  return all.length > 1 ? undefined : (all[0] ?? { family: familyNamed('plain'), prefix: undefined });
+  if (site && (site.prefix !== undefined || site.family.coreTables.length === 0)) return site;
+  const all = sitesAmong(names).filter(({ family }) => !site || family.name === site.family.name);
+  return all.length > 1 ? undefined : (all[0] ?? site ?? { family: familyNamed('plain'), prefix: undefined });
 }
 
 function sitesAmong(names: readonly string[]): SiteInDatabase[] {
@@ -78,8 +81,10 @@ export function siteTablesFindings(
   if (wish.only?.length) return [];
   const without = (wish.without ?? []).map(globPattern);
   const wanted = names.filter(name => !without.some(pattern => pattern.test(name)));
-  if (!site) return severalFindings(wanted, place);
-  const { family, prefix } = site;
+  const known = siteAmong(site, wanted);
+  if (!known) return severalFindings(wanted, place);
+  const { family, prefix } = known;
+  if (!site) return [];
   if (family.coreTables.length === 0 || names.length === 0) return [];
   const prefixes = prefixesIn(wanted, family.coreTables);
   const shown = prefixes.map(one => `"${one}"`).join(' and ');

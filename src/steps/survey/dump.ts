@@ -74,11 +74,9 @@ export function dumpFindings(move: Move, site: Site | undefined, dump: SurveyedD
   const whose = siteInDatabase(site);
   const taken = tablesTaken(move, whose, names);
   const others = names.filter(name => taken(name) === 'nothing');
-  return [
-    ...siteTablesFindings(move, whose, names, dump.file),
-    ...othersFinding(whose, { all: names, others, place: dump.file }),
-    ...addressFindings(move, dump),
-  ];
+  const wrong = siteTablesFindings(move, whose, names, dump.file);
+  const left = wrong.length > 0 ? [] : othersFinding(whose, { all: names, others, place: dump.file });
+  return [...wrong, ...left, ...addressFindings(move, dump)];
 }
 
 function addressFindings(move: Move, { hosts, file }: SurveyedDump): Finding[] {

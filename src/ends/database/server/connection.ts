@@ -1,5 +1,6 @@
 import { bytesOf, textOf } from '../../../core/bytes.js';
 import type { Fitted } from '../../../core/database/fitting.js';
+import type { RowsToChange } from '../../../core/database/row-changes.js';
 import type { LaterStatement, RenamedConstraint } from '../../../core/database/staging.js';
 import type { Condition, DataEdit } from '../../../core/site/data/data-edits.js';
 import { type RowChange, RowEdits, statementOf, whereSql } from '../../../core/site/data/row-edits.js';
@@ -10,11 +11,13 @@ import type {
   DatabaseObject,
   EditCount,
   ForeignKey,
+  KeptOldRows,
   LoadDone,
   LoadOptions,
   LoadPosition,
   PrintedContent,
   Rename,
+  RowsChanged,
   SeenDatabase,
   SeenServer,
   SeenTable,
@@ -22,6 +25,7 @@ import type {
 } from '../database-end.js';
 import { missingAbilities } from './abilities.js';
 import { columnsOf, databasesSeen, keysOf, tablesOf, triggersOf } from './catalog.js';
+import { changeRows } from './change-rows.js';
 import { contentOf, eachRowOf } from './content.js';
 import { beginLoad, endLoad, loadDump, positionOf } from './load.js';
 import { serverOf } from './probe.js';
@@ -98,6 +102,13 @@ export class ServerConnection implements DatabaseConnection {
 
   makePrograms(programs: readonly StoredProgram[]): Promise<void> {
     return makePrograms(this.session, programs);
+  }
+
+  changeRows(
+    tables: readonly RowsToChange[],
+    options: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
+  ): Promise<RowsChanged> {
+    return changeRows(this.session, tables, options);
   }
 
   runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted> {

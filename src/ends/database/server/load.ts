@@ -147,9 +147,10 @@ class Load implements LoadDone {
   }
 
   /** A statement as it is run here; undefined where it is for later. */
-  private staged({ kind, sql }: DumpStatement): ByteString | undefined {
+  private staged({ kind, sql, table }: DumpStatement): ByteString | undefined {
     const { staging } = this;
     if (!staging) return sql;
+    if (kind === 'rows' && !staging.takesRows(table)) return undefined;
     if (kind === 'session') staging.setting(sql);
     if (kind === 'structure') return staging.structure(sql);
     return kind === 'data' ? staging.data(sql) : sql;

@@ -1,4 +1,5 @@
-import { cp, mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
+import { createHash } from 'node:crypto';
+import { copyFile, cp, mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { RowPrints } from '../../../core/database/row-prints.js';
 import { whileDoing } from '../../../ends/system-errors.js';
@@ -15,6 +16,8 @@ export interface DeliveredTable {
   readonly checksum: string | undefined;
   /** The columns of its key; none where it has no key. */
   readonly key: readonly string[];
+  /** How the dump made it (see `DumpShapes`). */
+  readonly shape: string | undefined;
 }
 
 /** What a delivery left in a database, to see later what the new site has written since. */
@@ -28,6 +31,8 @@ export interface DeliveredState {
   /** The character set and time zone in which it was read. */
   readonly speaks: { readonly charset: string | undefined; readonly timeZone: string | undefined };
   readonly tables: readonly DeliveredTable[];
+  /** What the dump made besides tables (see `DumpShapes`). */
+  readonly programs: string;
 }
 
 /** A state with the fingerprints of its rows, in a folder of the move folder. */
@@ -47,11 +52,9 @@ export class StateFolder {
   }
 
   /** The fingerprints of a table's rows; undefined where they are not there. */
-  async prints(state: DeliveredState, table: string): Promise<RowPrints | undefined> {
-    const at = state.tables.findIndex(one => one.table === table);
-    if (at < 0) return undefined;
+  async prints(table: string): Promise<RowPrints | undefined> {
     try {
-      return RowPrints.of(await readFile(this.rowsFile(at)));
+      return RowPrints.of(await readFile(this.rowsFile(table)));
     } catch {
       return undefined;
     }
@@ -65,9 +68,9 @@ export class StateFolder {
     });
   }
 
-  /** Writes the fingerprints of the rows of the table at a place of the list. */
-  async writePrints(at: number, prints: RowPrints): Promise<void> {
-    const file = this.rowsFile(at);
+  /** Writes the fingerprints of a table's rows. */
+  async writePrints(table: string, prints: RowPrints): Promise<void> {
+    const file = this.rowsFile(table);
     await whileDoing(`Writing ${file}`, () => writeFile(file, prints.bytes(), { mode: 0o600 }));
   }
 
@@ -76,6 +79,13 @@ export class StateFolder {
     await whileDoing(`Writing ${this.folder}`, () =>
       writeWhole(join(this.folder, 'tables.json'), JSON.stringify(state, undefined, 1), 0o600),
     );
+  }
+
+  /** Takes over the fingerprints of a table of another state, if it has any. */
+  async takePrints(table: string, other: StateFolder): Promise<void> {
+    await copyFile(other.rowsFile(table), this.rowsFile(table)).catch(() => {
+      // Without them every row of the table counts as written, should the table change.
+    });
   }
 
   /** Becomes another state, which goes. */
@@ -96,7 +106,8 @@ export class StateFolder {
     await rm(this.folder, { recursive: true, force: true });
   }
 
-  private rowsFile(at: number): string {
-    return join(this.folder, `${at}.rows`);
+  private rowsFile(table: string): string {
+    const name = createHash('sha256').update(table).digest('hex').slice(0, 24);
+    return join(this.folder, `${name}.rows`);
   }
 }

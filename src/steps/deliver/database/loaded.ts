@@ -6,6 +6,13 @@ import type { TableProof } from './verify.js';
 export interface LoadedDatabase {
   readonly database: string;
   readonly server: string;
+  /** How it was put there. */
+  readonly how: 'swapped' | 'in place' | 'not loaded';
+  /** How many tables were loaded as a whole, stay as they were, and had rows changed; and how many rows. */
+  readonly loaded: number;
+  readonly same: number;
+  readonly changing: number;
+  readonly changedRows: number;
   readonly rows: number;
   readonly tables: readonly TableProof[];
   /** Views, triggers and the like that the dump made. */

@@ -4,6 +4,7 @@ import { type Finding, finding } from '../../../core/findings/findings.js';
 import { globPattern } from '../../../core/rewrite/terms/globs.js';
 import type { Sheet } from '../../../core/sheet/schema.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
+import type { RowChange } from '../../../core/site/data/row-edits.js';
 import type { Family, SiteWish } from '../../../core/site/families/family.js';
 import { showable } from '../../../core/text/display.js';
 import type { DatabaseConnection } from '../../../ends/database/database-end.js';
@@ -22,6 +23,27 @@ export interface EditDone {
   readonly after: string;
   /** The extensions that it switches off until `tidy`. */
   readonly held: readonly string[];
+}
+
+/** Counts what a site's edits change in rows that are put there one by one. */
+export class EditsDone {
+  private readonly byEdit = new Map<DataEdit, { rows: number; first: RowChange['put']; held: string[] }>();
+
+  add({ edit, put }: RowChange): void {
+    const done = this.byEdit.get(edit) ?? { rows: 0, first: put, held: [] };
+    this.byEdit.set(edit, done);
+    done.rows++;
+    if (put) done.held.push(...(edit.heldBack?.(put.before, put.after) ?? []));
+  }
+
+  /** The extensions that they switch off. */
+  get held(): string[] {
+    return [...this.byEdit.values()].flatMap(({ held }) => held);
+  }
+
+  all(): EditDone[] {
+    return [...this.byEdit].map(([edit, { rows, first, held }]) => editDone(edit, rows, first, held));
+  }
 }
 
 /** What is to be corrected in the data of the new site, as the sheet and the site's family have it. */

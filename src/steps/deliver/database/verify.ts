@@ -7,7 +7,7 @@ import { readDump } from '../../../ends/database/dump/reader.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { CratePart } from '../../../ends/move-folder/crate-part.js';
 import type { StepRun } from '../../move/step.js';
-import { StateFolder } from './delivered-state.js';
+import { type DeliveredState, StateFolder } from './delivered-state.js';
 
 /** A table as it was read back from the new server, beside what the dump says. */
 export interface TableProof {
@@ -32,6 +32,8 @@ export interface Proof {
   readonly programs: readonly Program[];
   /** The character set and time zone of the dump, in which it was read. */
   readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
+  /** How the dump makes its tables, and what else (see `DumpShapes`). */
+  readonly shapes: { readonly tables: Readonly<Record<string, string>>; readonly programs: string };
 }
 
 const proofFile = 'results/loaded.json';
@@ -75,7 +77,8 @@ export async function verifyLoad(
     checksumsOf(database, names),
   ]);
   const tables: TableProof[] = [];
-  const wanted = [...expected.contents()];
+  const isLoaded = new Set(names.tables);
+  const wanted = [...expected.contents()].filter(([table]) => isLoaded.has(table));
   const { charset, timeZone } = expected;
   await database.use(async connection => {
     await connection.speakAs({ charset, timeZone });
@@ -88,15 +91,17 @@ export async function verifyLoad(
         { table, now: names.of(table), ...shape },
         content,
       );
-      if (prints) await state.writePrints(i, prints);
+      if (prints) await state.writePrints(table, prints);
       tables.push({ ...proof, checksum: checksums.get(table) });
     }
   });
+  const made = expected.made.found();
   const proof: Proof = {
     dump: part.sha256,
     tables,
     programs: expected.programs,
     speaks: { charset, timeZone },
+    shapes: { tables: Object.fromEntries(made.tables), programs: made.programs },
   };
   await folder.write(proofFile, JSON.stringify(proof));
   return proof;
@@ -139,15 +144,16 @@ export async function noteState(
   proof: Proof,
   names: LoadedNames,
   edited: ReadonlySet<string>,
-): Promise<TableProof[]> {
-  const state = new StateFolder(run.move, 'staged');
+): Promise<{ tables: TableProof[]; state: DeliveredState }> {
+  const folder = new StateFolder(run.move, 'staged');
   const tables: TableProof[] = [];
+  let state: DeliveredState | undefined;
   await database.use(async connection => {
     const columns = await connection.columns();
     const keys = await connection.keys();
     const sums = await connection.checksums([...edited].map(table => names.of(table)));
     await connection.speakAs(proof.speaks);
-    for (const [i, one] of proof.tables.entries()) {
+    for (const one of proof.tables) {
       const now = names.of(one.table);
       const own = edited.has(one.table) ? columns.get(now) : undefined;
       if (!own) {
@@ -155,13 +161,14 @@ export async function noteState(
         continue;
       }
       const { rows, digest, prints } = await connection.content(now, own, keys.get(now) ?? []);
-      if (prints) await state.writePrints(i, prints);
+      if (prints) await folder.writePrints(one.table, prints);
       tables.push({ ...one, digest, taken: one.rows - rows, checksum: sums.get(now) });
     }
-    await state.finish({
+    const at = new Date().toISOString();
+    state = {
       database: database.text,
       dump: proof.dump,
-      at: new Date().toISOString(),
+      at,
       speaks: proof.speaks,
       tables: tables.map(({ table, rows, taken = 0, digest, checksum }) => ({
         table,
@@ -169,10 +176,13 @@ export async function noteState(
         digest,
         checksum,
         key: keys.get(names.of(table)) ?? [],
+        shape: proof.shapes.tables[table],
       })),
-    });
+      programs: proof.shapes.programs,
+    };
+    await folder.finish(state);
   });
-  return tables;
+  return { tables, state: state! };
 }
 
 async function proofOf(

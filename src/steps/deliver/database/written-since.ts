@@ -4,7 +4,7 @@ import { SelfWrittenData } from '../../../core/site/data/self-written.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { Column } from '../../../core/sql/column.js';
 import { showable } from '../../../core/text/display.js';
-import type { DatabaseConnection } from '../../../ends/database/database-end.js';
+import type { DatabaseConnection, PrintedContent } from '../../../ends/database/database-end.js';
 import type { StepRun } from '../../move/step.js';
 import type { DeliveredState, DeliveredTable, StateFolder } from './delivered-state.js';
 
@@ -25,8 +25,8 @@ export interface WrittenSince {
   readonly at: string;
   /** What somebody made. */
   readonly tables: readonly WrittenTable[];
-  /** Tables that differ in any way, also in what the site writes by itself. */
-  readonly changed: ReadonlySet<string>;
+  /** Tables that differ in any way, also in what the site writes by itself, as they are now. */
+  readonly changed: ReadonlyMap<string, PrintedContent>;
 }
 
 const mostKeys = 5;
@@ -57,7 +57,7 @@ export async function writtenSince(
   const differing = standing.filter(
     one => one.checksum === undefined || sums.get(one.table) !== one.checksum,
   );
-  const changed = new Set<string>();
+  const changed = new Map<string, PrintedContent>();
   const tables: WrittenTable[] = [];
   if (differing.length === 0) return { at: state.at, tables, changed };
   const columns = await connection.columns();
@@ -69,12 +69,11 @@ export async function writtenSince(
     const written = await changesIn(connection, one, {
       columns: columns.get(one.table) ?? [],
       selfWritten,
-      state,
       folder,
     });
     if (!written) continue;
-    changed.add(one.table);
-    if (written.rows > 0) tables.push(written);
+    changed.set(one.table, written.now);
+    if (written.rows > 0) tables.push(written.table);
   }
   return { at: state.at, tables, changed };
 }
@@ -86,16 +85,14 @@ async function changesIn(
   {
     columns,
     selfWritten,
-    state,
     folder,
   }: {
     readonly columns: readonly Column[];
     readonly selfWritten: SelfWrittenData;
-    readonly state: DeliveredState;
     readonly folder: StateFolder;
   },
-): Promise<WrittenTable | undefined> {
-  const before = await folder.prints(state, table);
+): Promise<{ table: WrittenTable; rows: number; now: PrintedContent } | undefined> {
+  const before = await folder.prints(table);
   const places = key.map(name => columns.findIndex(column => column.name === name));
   const now = new ContentDigest(columns.map(kindOf), places.includes(-1) ? [] : places);
   const isOwn = selfWritten.isTable(table);
@@ -116,7 +113,12 @@ async function changesIn(
   // Of rows that are gone nobody knows any more whether the site itself removes such.
   const mayBeOwn = isOwn || selfWritten.hasRows(table);
   const gone = before && now.prints && !mayBeOwn ? now.prints.since(before).gone.size : 0;
-  return { table, rows: found.rows + gone, keys: found.keys, latest: found.latest };
+  const all = found.rows + gone;
+  return {
+    table: { table, rows: all, keys: found.keys, latest: found.latest },
+    rows: all,
+    now: { ...content, prints: now.prints },
+  };
 }
 
 function textIn(

@@ -52,17 +52,19 @@ export async function writtenFiles(
   family: Family,
 ): Promise<EditedFile[]> {
   const root = staging.place.open();
-  const { setUp } = await ledgerOf(run.move);
+  const { setUp, settingUp } = await ledgerOf(run.move);
   const written: EditedFile[] = [];
-  for await (const { standing, before } of slicesOf(run)) {
+  for await (const { taken, moved, standing, before } of slicesOf(run)) {
+    const wanted = new Map(wantedAt(root, taken, moved).map(entry => [entry.path, entry]));
     const candidates: Candidate[] = [];
     for (const [path, there] of standing) {
       if (there.type !== 'file') continue;
-      const last = before.get(path);
-      const own = setUp.get(textOf(path));
-      if (!last && own === undefined) written.push({ path, mtime: there.mtime });
-      else if (own !== undefined || (last && isTouched(root, there, last)))
-        candidates.push({ there, known: [own, last?.sha256] });
+      // What an interrupted delivery has put there is its own, too.
+      const known = [before.get(path), wanted.get(path)].filter(one => one !== undefined);
+      const own = [setUp.get(textOf(path)), settingUp.get(textOf(path))].filter(one => one !== undefined);
+      if (known.length + own.length === 0) written.push({ path, mtime: there.mtime });
+      else if (own.length > 0 || !known.some(last => !isTouched(root, there, last)))
+        candidates.push({ there, known: [...own, ...known.map(({ sha256 }) => sha256)] });
     }
     written.push(...(await reallyEdited(run, root, candidates)));
   }
@@ -92,7 +94,7 @@ async function candidatesIn(
   { taken, moved, standing, before }: Slice<Lists>,
   { mirror }: Pick<TreeOptions, 'mirror'>,
 ): Promise<Candidate[]> {
-  const { setUp } = await ledgerOf(run.move);
+  const { setUp, settingUp } = await ledgerOf(run.move);
   const wanted = new Map(wantedAt(root, taken, moved).map(entry => [entry.path, entry]));
   const candidates: Candidate[] = [];
   for (const [path, there] of standing) {
@@ -100,12 +102,14 @@ async function candidatesIn(
     const next = wanted.get(path);
     const last = before.get(path);
     const own = setUp.get(textOf(path));
-    const isReplaced = next !== undefined || own !== undefined;
+    const isReplaced = next !== undefined || own !== undefined || settingUp.has(textOf(path));
     const isRemoved = mirror && last !== undefined && !next;
     if (!isReplaced && !isRemoved) continue;
     // What setting up wrote is known by its checksum alone.
     if (own === undefined && last && !isTouched(root, there, last)) continue;
-    candidates.push({ there, known: [own, own === undefined ? last?.sha256 : undefined, next?.sha256] });
+    const pending = settingUp.get(textOf(path));
+    const known = own === undefined ? last?.sha256 : undefined;
+    candidates.push({ there, known: [own, pending, known, next?.sha256] });
   }
   return candidates;
 }

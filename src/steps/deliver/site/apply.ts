@@ -21,7 +21,7 @@ import {
   type SiteTree,
   treeOf,
 } from '../../move/read-site.js';
-import { doStep, type StepOutcome, type StepRun } from '../../move/step.js';
+import { doStep, noteDeed, type StepOutcome, type StepRun } from '../../move/step.js';
 import { beside, exists, isOwn, type StagingPaths, stagingOf } from '../files/staging.js';
 import { swapIn } from '../files/swap.js';
 import {
@@ -201,6 +201,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
       ready.push(staging);
     }
     run.signal.throwIfAborted();
+    await noteDeed(run, 'configure', { kind: 'set up', files: traceOfSetUp(plan) });
     for (const staging of ready) {
       const puts = await exists(staging, staging.incoming);
       keepsakes.push(...(await swapIn(run, staging, puts)));

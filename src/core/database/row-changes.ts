@@ -1,0 +1,161 @@
+import { type ByteString, bytesOf, type Stretch, textOf } from '../bytes.js';
+import type { Workbench } from '../kernels/workbench.js';
+import type { DataEdit } from '../site/data/data-edits.js';
+import { type RowChange, RowEdits } from '../site/data/row-edits.js';
+import { type Cell, RowCells } from '../sql/cells.js';
+import { type Column, introducerOf, writingOf } from '../sql/column.js';
+import { readCreateTable } from '../sql/create-table.js';
+import { type EncodedSql, identifier, joined, sql } from '../sql/encoded-sql.js';
+import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
+import { ContentDigest, kindOf } from './content-digest.js';
+import { InsertWriter } from './insert-writer.js';
+import type { KeySet } from './row-prints.js';
+import { valueSql } from './row-update.js';
+
+/** A table of which some rows are to be changed. */
+export interface ChangingTable {
+  readonly table: string;
+  readonly columns: readonly Column[];
+  /** The names of the columns of its key. */
+  readonly key: readonly string[];
+  /** The rows that are new or another in the dump. */
+  readonly keys: KeySet;
+}
+
+/** What of a table is written into a database that has it nearly as it is to be. */
+export interface RowsToChange {
+  readonly table: string;
+  readonly columns: readonly Column[];
+  readonly key: readonly string[];
+  /** Keys of rows that are removed first, each as a tuple of literals, as bytes. */
+  readonly tuples: EncodedSql[];
+  /** INSERT statements, as bytes. */
+  readonly inserts: Buffer[];
+  rows: number;
+  /** Digests of the rows that are put, to compare them when they are read back. */
+  readonly digests: Set<string>;
+}
+
+/** Reads a dump and writes the rows of some tables that are to be changed, with a site's edits made on them. */
+export class RowChanges implements DumpVisitor {
+  readonly tables = new Map<string, RowsToChange>();
+  private readonly changing: ReadonlyMap<string, ChangingTable>;
+  private readonly edits: RowEdits;
+  private readonly changed: (change: RowChange) => void;
+  private readonly charset: string;
+  private readonly scanner: DumpScanner;
+  private readonly shapes = new Map<string, readonly string[]>();
+  private cells: RowCells | undefined;
+  private readonly writers = new Map<string, InsertWriter>();
+
+  /** @param charset that of the dump */
+  constructor(
+    bench: Workbench,
+    wanted: readonly ChangingTable[],
+    {
+      edits,
+      changed,
+      charset,
+    }: { readonly edits: readonly DataEdit[]; changed(change: RowChange): void; readonly charset: string },
+  ) {
+    this.scanner = new DumpScanner(bench, this);
+    this.changing = new Map(wanted.map(one => [one.table, one]));
+    this.edits = new RowEdits(edits);
+    this.changed = changed;
+    this.charset = charset;
+  }
+
+  /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
+  push(chunk: Buffer, before?: number): void {
+    this.scanner.push(chunk, before);
+  }
+
+  /** @throws DamageError when the dump ends too early */
+  finish(): void {
+    this.scanner.finish();
+    for (const writer of this.writers.values()) writer.finish();
+  }
+
+  wanted(table: string): boolean {
+    return this.changing.has(textOf(table as ByteString));
+  }
+
+  insert({ table, columns: listed }: InsertHead): undefined {
+    this.cells = undefined;
+    const name = textOf(table);
+    const wanted = this.changing.get(name);
+    if (!wanted) return;
+    const names = listed?.map(textOf) ?? this.shapes.get(name) ?? [];
+    this.cells = this.rowsOf(wanted, names);
+  }
+
+  private rowsOf(wanted: ChangingTable, names: readonly string[]): RowCells {
+    const { table, columns, key, keys } = wanted;
+    const rows = this.tables.get(table) ?? {
+      table,
+      columns,
+      key,
+      tuples: [],
+      inserts: [],
+      rows: 0,
+      digests: new Set<string>(),
+    };
+    this.tables.set(table, rows);
+    const writer = this.writerOf(rows);
+    const places = columns.map(column => names.indexOf(column.name));
+    const keyPlaces = key.map(one => columns.findIndex(({ name }) => name === one));
+    const digest = new ContentDigest(columns.map(kindOf), keyPlaces);
+    return new RowCells((cells: Cell[]) => {
+      const ordered = places.map(place => cells[place] ?? null);
+      const seen: RowChange[] = [];
+      const row = this.edits.apply(table, columns, ordered, change => seen.push(change));
+      if (!row) return;
+      const whole = digest.digestOf(row);
+      if (!keys.has(digest.keyOf(row, whole))) return;
+      for (const change of seen) this.changed(change);
+      rows.tuples.push(tupleOf(row, columns, keyPlaces));
+      rows.digests.add(whole.toString('hex'));
+      rows.rows++;
+      writer.row(row);
+    });
+  }
+
+  private writerOf({ table, columns, inserts }: RowsToChange): InsertWriter {
+    let writer = this.writers.get(table);
+    if (!writer) {
+      writer = new InsertWriter(chunk => inserts.push(Buffer.from(chunk)));
+      const list = columns.map(column => identifier(column.name)).join();
+      const written = columns.map(column => ({
+        writing: writingOf(column),
+        introducer: introducerOf(column, this.charset),
+      }));
+      writer.begin(`INSERT INTO ${identifier(table)} (${list}) VALUES`, written);
+      this.writers.set(table, writer);
+    }
+    return writer;
+  }
+
+  rowBytes({ s }: Stretch, start: number, end: number): void {
+    this.cells?.push(s.slice(start, end), this.scanner.dialect);
+  }
+
+  statement(s: ByteString, start: number, end: number): undefined {
+    const shape = readCreateTable(s.slice(start, end));
+    if (shape) this.shapes.set(textOf(shape.name), shape.columns.map(textOf));
+  }
+}
+
+/** The key of a row as a tuple of literals. */
+export function tupleOf(
+  cells: readonly (Buffer | null)[],
+  columns: readonly Column[],
+  places: readonly number[],
+): EncodedSql {
+  const values = places.map(at => valueSql(columns[at]!, bytesOf(cells[at] ?? Buffer.alloc(0))));
+  return sql`(${joined(values)})`;
+}
+
+/** A condition that holds for the rows with some keys. */
+export function amongTuples(key: readonly string[], tuples: readonly EncodedSql[]): EncodedSql {
+  return sql`(${joined(key.map(identifier))}) IN (${joined(tuples)})`;
+}

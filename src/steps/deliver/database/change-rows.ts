@@ -1,0 +1,261 @@
+import { mkdir, open, rename } from 'node:fs/promises';
+import { dirname, join } from 'node:path';
+import type { TableContent } from '../../../core/database/content-digest.js';
+import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
+import { DumpContent } from '../../../core/database/dump-content.js';
+import {
+  type ChangingTable,
+  RowChanges,
+  type RowsToChange,
+  tupleOf,
+} from '../../../core/database/row-changes.js';
+import type { KeySet, RowPrints } from '../../../core/database/row-prints.js';
+import type { DataEdit } from '../../../core/site/data/data-edits.js';
+import type { Column } from '../../../core/sql/column.js';
+import type {
+  DatabaseConnection,
+  DatabaseEnd,
+  KeptOldRows,
+  SeenTable,
+} from '../../../ends/database/database-end.js';
+import { readDump } from '../../../ends/database/dump/reader.js';
+import { movedDump } from '../../../ends/move-folder/crate.js';
+import { whileDoing } from '../../../ends/system-errors.js';
+import { noteDeed, type StepRun } from '../../move/step.js';
+import type { DeliveredState, StateFolder } from './delivered-state.js';
+import type { Replacement } from './replacement.js';
+import type { WrittenSince } from './written-since.js';
+
+/** Of a table of which more rows change, all of it is loaded. */
+const mostChanging = 0.25;
+/** Engines whose changes can be taken back. */
+const withTransactions = /^(?:innodb|rocksdb|tokudb)$/i;
+
+/** How far the tables of a delivery are there already. */
+export interface RowPlan {
+  readonly same: readonly string[];
+  readonly rows: readonly { readonly table: string; readonly keys: KeySet; readonly gone: KeySet }[];
+  /** Tables that are loaded as a whole. */
+  readonly whole: readonly string[];
+  /** What the tables are to hold, by table. */
+  readonly wanted: ReadonlyMap<string, TableContent & { readonly prints: RowPrints | undefined }>;
+  readonly columns: ReadonlyMap<string, readonly Column[]>;
+  readonly keys: ReadonlyMap<string, readonly string[]>;
+  readonly dump: DumpContent;
+}
+
+/** What is known of the last delivery, and of what is there. */
+interface Known {
+  readonly state: DeliveredState;
+  readonly folder: StateFolder;
+  readonly written: WrittenSince;
+  readonly replacement: Replacement;
+  readonly edits: readonly DataEdit[];
+  readonly names: readonly string[];
+}
+
+/** Compares the dump with what is there, row by row, by the fingerprints that the last delivery left. */
+export async function planRows(
+  run: StepRun,
+  database: DatabaseEnd,
+  known: Known,
+): Promise<RowPlan | undefined> {
+  const { state, replacement, names } = known;
+  const { columns, keys, triggers } = await database.use(async connection => ({
+    columns: await connection.columns(),
+    keys: await connection.keys(),
+    triggers: await connection.programs(new Set(names), []),
+  }));
+  const standing = new Map(replacement.there.map(one => [one.name, one]));
+  const edits = known.edits;
+  const wantedKeys = new Map(names.map(name => [name, keys.get(name) ?? []]));
+  const dump = new DumpContent(
+    run.move.bench,
+    new Map(names.flatMap(name => (columns.has(name) ? [[name, columns.get(name)!]] : []))),
+    edits,
+    wantedKeys,
+  );
+  const file = run.move.crate.at(movedDump);
+  await readDump(run.move.bench, file, dump, {
+    signal: run.signal,
+    progress: done =>
+      run.events({ type: 'progress', what: 'comparing the dump', done, of: 0, unit: 'bytes' }),
+  });
+  const shapes = dump.made.found();
+  // What works on tables would act on the changes too; where it changes itself, all is loaded anew.
+  if (triggers.length > 0 || shapes.programs !== state.programs) return undefined;
+  const contents = dump.contents();
+  const plan = { same: [] as string[], rows: [] as RowPlan['rows'][number][], whole: [] as string[] };
+  const wanted = new Map<string, TableContent & { prints: RowPrints | undefined }>();
+  for (const table of names) {
+    const content = contents.get(table);
+    const before = state.tables.find(one => one.table === table);
+    const how =
+      content && before && before.shape === shapes.tables.get(table) ? standing.get(table) : undefined;
+    if (!content || !before || !how) {
+      plan.whole.push(table);
+      continue;
+    }
+    wanted.set(table, { ...content, prints: dump.prints(table) });
+    await classify(plan, table, { content, prints: dump.prints(table), how, known });
+  }
+  if (leavesKeysBehind(plan.whole, replacement)) return undefined;
+  return { ...plan, wanted, columns, keys, dump };
+}
+
+async function classify(
+  plan: { same: string[]; rows: RowPlan['rows'][number][]; whole: string[] },
+  table: string,
+  {
+    content,
+    prints,
+    how,
+    known: { state, folder, written },
+  }: {
+    readonly content: TableContent;
+    readonly prints: RowPrints | undefined;
+    readonly how: SeenTable;
+    readonly known: Known;
+  },
+): Promise<void> {
+  const before = state.tables.find(one => one.table === table)!;
+  const now = written.changed.get(table);
+  const current = now ?? before;
+  if (current.digest === content.digest && current.rows === content.rows) {
+    plan.same.push(table);
+    return;
+  }
+  const there = now?.prints ?? (await folder.prints(table));
+  if (!prints || !there || before.key.length === 0 || !withTransactions.test(how.engine)) {
+    plan.whole.push(table);
+    return;
+  }
+  const { keys, gone } = prints.since(there);
+  if (keys.size + gone.size > mostChanging * Math.max(content.rows, 1000)) plan.whole.push(table);
+  else plan.rows.push({ table, keys, gone });
+}
+
+/** Whether a table that stays has a foreign key to one that is swapped: it would follow the old one. */
+function leavesKeysBehind(whole: readonly string[], { foreignKeys }: Replacement): boolean {
+  return foreignKeys.some(({ table, references }) => whole.includes(references) && !whole.includes(table));
+}
+
+/** The rows that are to be changed, read from the dump. @param held is given what a site's edits change in them */
+export async function rowsOfPlan(
+  run: StepRun,
+  database: DatabaseEnd,
+  { rows, columns, keys, dump }: RowPlan,
+  edits: readonly DataEdit[],
+  changed: ConstructorParameters<typeof RowChanges>[2]['changed'],
+): Promise<RowsToChange[]> {
+  if (rows.length === 0) return [];
+  const changing = rows.map(
+    ({ table, keys: wanted }): ChangingTable => ({
+      table,
+      columns: columns.get(table) ?? [],
+      key: keys.get(table) ?? [],
+      keys: wanted,
+    }),
+  );
+  const charset = dump.charset ?? 'utf8mb4';
+  const reader = new RowChanges(run.move.bench, changing, { edits, changed, charset });
+  await readDump(run.move.bench, run.move.crate.at(movedDump), reader, { signal: run.signal });
+  const list = rows.map(({ table }, i) => reader.tables.get(table) ?? emptyChange(changing[i]!));
+  for (const [i, { gone }] of rows.entries())
+    if (gone.size > 0) await database.use(connection => addGone(connection, dump, list[i]!, gone));
+  return list;
+}
+
+function emptyChange({ table, columns, key }: ChangingTable): RowsToChange {
+  return { table, columns, key, tuples: [], inserts: [], rows: 0, digests: new Set() };
+}
+
+/** Adds the keys of rows that are there and not in the dump. */
+async function addGone(
+  connection: DatabaseConnection,
+  { charset, timeZone }: DumpContent,
+  { table, columns, key, tuples }: RowsToChange,
+  gone: KeySet,
+): Promise<void> {
+  await connection.speakAs({ charset, timeZone });
+  const own = key.map(name => columns.find(column => column.name === name)!);
+  const places = own.map((_, i) => i);
+  const digest = new ContentDigest(own.map(kindOf), places);
+  await connection.eachRow(table, own, cells => {
+    if (gone.has(digest.keyOf(cells))) tuples.push(tupleOf(cells, own, places));
+  });
+}
+
+/** Changes the rows, and keeps what they were. Safe to repeat. @returns how many */
+export async function applyRows(
+  run: StepRun,
+  database: DatabaseEnd,
+  tables: readonly RowsToChange[],
+  {
+    note,
+    number,
+    speaks,
+  }: {
+    readonly note: string;
+    readonly number: number;
+    readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
+  },
+): Promise<number> {
+  if (tables.length === 0) return 0;
+  const name = join('keepsake', String(number), 'rows.sql');
+  const keep = new RowsFile(run.move.folder.at(name), speaks);
+  const count = tables.reduce((sum, { tuples }) => sum + tuples.length, 0);
+  await noteDeed(run, 'deliver', {
+    kind: 'rows kept',
+    database: database.text,
+    number,
+    by: 'delivery',
+    rows: count,
+    tables: tables.map(({ table }) => table),
+    file: name,
+  });
+  const { rows } = await database.use(async connection => {
+    await connection.speakAs(speaks);
+    return connection.changeRows(tables, { charset: speaks.charset ?? 'utf8mb4', note, keep });
+  });
+  return rows;
+}
+
+/** What rows were, in a file that the owner alone can read. */
+class RowsFile implements KeptOldRows {
+  private readonly file: string;
+  private readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
+  private parts: Buffer[] = [];
+
+  constructor(file: string, speaks: Pick<DumpContent, 'charset' | 'timeZone'>) {
+    this.file = file;
+    this.speaks = speaks;
+  }
+
+  async begin(): Promise<void> {
+    this.parts = [];
+    await whileDoing(`Making ${dirname(this.file)}`, () =>
+      mkdir(dirname(this.file), { recursive: true, mode: 0o700 }),
+    );
+  }
+
+  take(statements: Buffer): void {
+    this.parts.push(statements);
+  }
+
+  async finish(): Promise<void> {
+    const { charset = 'utf8mb4', timeZone } = this.speaks;
+    const zone = timeZone === undefined ? '' : `SET TIME_ZONE='${timeZone}';\n`;
+    const head = `-- What rows were before a delivery changed them.\nSET NAMES ${charset};\n${zone}SET SQL_MODE='NO_AUTO_VALUE_ON_ZERO';\nSET FOREIGN_KEY_CHECKS=0;\n`;
+    await whileDoing(`Writing ${this.file}`, async () => {
+      const handle = await open(`${this.file}.partial`, 'w', 0o600);
+      try {
+        await handle.writeFile(Buffer.concat([Buffer.from(head), ...this.parts]));
+        await handle.sync();
+      } finally {
+        await handle.close();
+      }
+      await rename(`${this.file}.partial`, this.file);
+    });
+  }
+}
