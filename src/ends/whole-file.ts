@@ -4,9 +4,9 @@ import writeFileAtomic from 'write-file-atomic';
 
 /**
  * Writes a small file through a temporary one beside it, so that it is never seen half-written.
- * @param mode of the file where it is not there yet, or is to change
+ * @param mode of the file; where nothing is said, its owner alone can read it
  */
-export async function writeWhole(file: string, content: string | Buffer, mode?: number): Promise<void> {
-  await mkdir(dirname(file), { recursive: true });
-  await writeFileAtomic(file, content, mode === undefined ? {} : { mode });
+export async function writeWhole(file: string, content: string | Buffer, mode = 0o600): Promise<void> {
+  await mkdir(dirname(file), { recursive: true, mode: 0o700 });
+  await writeFileAtomic(file, content, { mode });
 }

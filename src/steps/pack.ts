@@ -1,4 +1,4 @@
-import { copyFile, rename, rm } from 'node:fs/promises';
+import { chmod, copyFile, rename, rm } from 'node:fs/promises';
 import { basename } from 'node:path';
 import { formatAddress } from '../core/address/address.js';
 import { type ByteString, textOf } from '../core/bytes.js';
@@ -280,6 +280,7 @@ async function copyDump(
 async function copyWhole(from: string, to: string): Promise<void> {
   await whileDoing(`Writing ${to}`, async () => {
     await copyFile(from, `${to}.partial`);
+    await chmod(`${to}.partial`, 0o600);
     await rename(`${to}.partial`, to);
   });
 }

@@ -17,7 +17,7 @@ import {
   type ShownFact,
   shownFacts,
 } from './survey/configuration.js';
-import { checkCrateSpace } from './survey/crate-space.js';
+import { checkCrateSpace, openFolderFindings } from './survey/crate-space.js';
 import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
 import { surveyNewDatabase } from './survey/database-server.js';
 import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
@@ -105,6 +105,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
       ...(only === undefined ? schemeFindings(move) : []),
       ...clearFindings(move),
       ...(only === 'new' ? [] : await checkCrateSpace(move, old?.end.files?.bytes ?? 0)),
+      ...(await openFolderFindings(move)),
     );
     const result: SurveyResult = {
       old: old?.end,

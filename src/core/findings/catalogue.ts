@@ -369,6 +369,11 @@ export const catalogue = {
     meaning: 'The site is in maintenance mode.',
     remedy: 'Remove the file when the update is through.',
   },
+  'move-folder-open': {
+    levels: ['warn'],
+    meaning: 'Others on this machine can read what was taken from the site.',
+    remedy: 'Close the folders that are named.',
+  },
   'name-not-readable': {
     levels: ['warn'],
     meaning: 'A file’s name is not UTF-8 and cannot be sent over SFTP; it is not taken.',

@@ -31,7 +31,7 @@ export async function writeParts(
           const path =
             partBytes === undefined ? file : `${file}.${String(paths.length + 1).padStart(3, '0')}`;
           paths.push(path);
-          out = createWriteStream(`${path}.partial`);
+          out = createWriteStream(`${path}.partial`, { mode: 0o600 });
           left = partBytes ?? Number.POSITIVE_INFINITY;
         }
         const some = chunk.subarray(at, at + Math.min(left, chunk.length - at));

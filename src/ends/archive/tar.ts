@@ -47,7 +47,7 @@ async function fill(
   await put('crate.json', crate.at('crate.json'));
   for (const name of Object.keys(manifest.parts)) await put(name, crate.at(name));
   for (const [list, folder] of Object.entries(lists)) {
-    const end = new LocalFiles(crate.at(folder));
+    const end = new LocalFiles(crate.at(folder), { ownerOnly: true });
     if (!manifest.parts[list]) continue;
     for await (const entry of crate.entries(list)) {
       await putEntry(packed, folder, end, entry);
@@ -125,9 +125,9 @@ export async function unpackCrate(
 
 /** Makes of what was unpacked what the lists say: names, links, modes and times. */
 export async function settleCrate(crate: Crate): Promise<void> {
-  const whole = new LocalFiles(crate.folder);
+  const whole = new LocalFiles(crate.folder, { ownerOnly: true });
   for (const [list, folder] of Object.entries(lists)) {
-    const end = new LocalFiles(crate.at(folder));
+    const end = new LocalFiles(crate.at(folder), { ownerOnly: true });
     for await (const { path, type, sha256 } of crate.entries(list)) {
       const waiting = asBytes(`${byChecksum}/${sha256}`);
       if (type === 'file' && bytesOfText(textOf(path)) !== path && (await whole.entry(waiting)))

@@ -44,10 +44,23 @@ export class LocalFiles implements FilesEnd {
   /** What comes before a path, as bytes. */
   private readonly above: string;
 
-  constructor(folder: string) {
+  private readonly ownerOnly: boolean;
+
+  /** @param ownerOnly whether nobody but the owner may read what is written here, whatever its mode is elsewhere */
+  constructor(folder: string, { ownerOnly = false } = {}) {
+    this.ownerOnly = ownerOnly;
     this.place = resolve(folder);
     this.root = Buffer.from(this.place);
     this.above = `${bytesOf(this.root)}/`;
+  }
+
+  /** A mode of a file or folder; what is the owner's alone is not for its group and others. */
+  private modeOf(mode: number): number {
+    return this.ownerOnly ? (mode & 0o700) | 0o600 : mode;
+  }
+
+  private get folderMode(): number {
+    return this.ownerOnly ? 0o700 : 0o777;
   }
 
   takesName(): boolean {
@@ -112,15 +125,16 @@ export class LocalFiles implements FilesEnd {
   ): Promise<void> {
     await whileDoing(`Writing ${this.show(path)}`, async () => {
       const at = this.at(path);
+      const own = { ...like, mode: this.modeOf(like.mode) };
       try {
-        await writeFile(at, content, like, from);
+        await writeFile(at, content, own, from);
       } catch (error) {
         const { code } = error as NodeJS.ErrnoException;
         // A new file, never through a link or into one that is there. Checking first would cost two calls for each file.
         if (code === 'EEXIST') await rm(at, { force: true });
-        else if (code === 'ENOENT') makeFolders(at.subarray(0, at.lastIndexOf('/')));
+        else if (code === 'ENOENT') makeFolders(at.subarray(0, at.lastIndexOf('/')), this.folderMode);
         else throw error;
-        await writeFile(at, content, like, from);
+        await writeFile(at, content, own, from);
       }
     });
   }
@@ -128,8 +142,8 @@ export class LocalFiles implements FilesEnd {
   async makeFolder(path: ByteString, mode: number): Promise<void> {
     // Open to us while it is being filled, also where an earlier run had closed it.
     await whileDoing(`Making the folder ${this.show(path)}`, async () => {
-      makeFolders(this.at(path));
-      chmodSync(this.at(path), mode | 0o700);
+      makeFolders(this.at(path), this.folderMode);
+      chmodSync(this.at(path), this.modeOf(mode) | 0o700);
     });
   }
 
@@ -147,7 +161,7 @@ export class LocalFiles implements FilesEnd {
 
   async finishFolder(path: ByteString, { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>): Promise<void> {
     await whileDoing(`Setting mode and time of ${this.show(path)}`, async () => {
-      await chmod(this.at(path), mode);
+      await chmod(this.at(path), this.modeOf(mode));
       await utimes(this.at(path), mtime / 1000, mtime / 1000);
     });
   }
@@ -288,14 +302,14 @@ async function writeFile(
 }
 
 /** Makes a folder and those above it. (The recursive way of Node never ends below /proc.) */
-function makeFolders(path: Buffer): void {
+function makeFolders(path: Buffer, mode: number): void {
   try {
-    mkdirSync(path);
+    mkdirSync(path, { mode });
   } catch (error) {
     const above = path.subarray(0, path.lastIndexOf('/'));
     if ((error as NodeJS.ErrnoException).code === 'ENOENT' && above.length > 0) {
-      makeFolders(above);
-      mkdirSync(path);
+      makeFolders(above, mode);
+      mkdirSync(path, { mode });
     } else if (!statSync(path, { throwIfNoEntry: false })?.isDirectory()) throw error;
   }
 }

@@ -52,17 +52,17 @@ export class Crate {
   }
 
   get files(): LocalFiles {
-    return new LocalFiles(join(this.folder, 'files'));
+    return new LocalFiles(join(this.folder, 'files'), { ownerOnly: true });
   }
 
   /** Files of the configuration that was one folder above the site. */
   get above(): LocalFiles {
-    return new LocalFiles(join(this.folder, 'above'));
+    return new LocalFiles(join(this.folder, 'above'), { ownerOnly: true });
   }
 
   /** Files whose addresses were rewritten, in the same places as under `files`. */
   get movedFiles(): LocalFiles {
-    return new LocalFiles(join(this.folder, 'files.moved'));
+    return new LocalFiles(join(this.folder, 'files.moved'), { ownerOnly: true });
   }
 
   /** A path inside the crate. */
@@ -71,7 +71,9 @@ export class Crate {
   }
 
   async makeFolder(): Promise<void> {
-    await whileDoing(`Making the crate ${this.folder}`, () => mkdir(this.folder, { recursive: true }));
+    await whileDoing(`Making the crate ${this.folder}`, () =>
+      mkdir(this.folder, { recursive: true, mode: 0o700 }),
+    );
   }
 
   /** @throws UsageError when there is no crate, DamageError when its manifest is not one of ours */

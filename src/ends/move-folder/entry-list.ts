@@ -20,8 +20,8 @@ export async function writeEntryList(
   const partial = join(dirname(list), `.${basename(list)}.partial`);
   let bytes = 0;
   const file = await whileDoing(`Writing ${list}`, async () => {
-    await mkdir(dirname(list), { recursive: true });
-    return open(partial, 'w');
+    await mkdir(dirname(list), { recursive: true, mode: 0o700 });
+    return open(partial, 'w', 0o600);
   });
   try {
     let lines: string[] = [];

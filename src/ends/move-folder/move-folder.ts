@@ -59,7 +59,7 @@ export class MoveFolder {
   async note(record: JournalRecord): Promise<void> {
     const file = this.at('journal.ndjson');
     await whileDoing(`Writing the journal ${file}`, async () => {
-      const handle = await open(file, constants.O_APPEND | constants.O_CREAT | constants.O_RDWR, 0o644);
+      const handle = await open(file, constants.O_APPEND | constants.O_CREAT | constants.O_RDWR, 0o600);
       try {
         const { size } = await handle.stat();
         const cut = size > 0 && (await handle.read(Buffer.alloc(1), 0, 1, size - 1)).buffer[0] !== 0x0a;
@@ -84,7 +84,7 @@ export class MoveFolder {
   /** Writes a small file whole or not at all; gives its path. */
   async write(name: string, content: string): Promise<string> {
     const file = this.at(name);
-    await whileDoing(`Writing ${file}`, () => writeWhole(file, content));
+    await whileDoing(`Writing ${file}`, () => writeWhole(file, content, 0o600));
     return file;
   }
 }

@@ -61,11 +61,11 @@ export async function openArchive(
   const { crate, folder } = run.move;
   const waiting = new Crate(folder.at('crate.incoming'));
   await rm(waiting.folder, { recursive: true, force: true });
-  await whileDoing(`Making ${waiting.folder}`, () => mkdir(waiting.folder, { recursive: true }));
+  await whileDoing(`Making ${waiting.folder}`, () => mkdir(waiting.folder, { recursive: true, mode: 0o700 }));
   const files = await partsOf(archive);
   const shown = basename(files[0]!);
   const content = unsealed(readParts(files), passphrase, shown);
-  await unpackCrate(content, new LocalFiles(waiting.folder), shown, run.signal);
+  await unpackCrate(content, new LocalFiles(waiting.folder, { ownerOnly: true }), shown, run.signal);
   await settleCrate(waiting);
   const { manifest } = await verifyCrate(run, waiting);
   await whileDoing(`Putting ${crate.folder} in place`, async () => {

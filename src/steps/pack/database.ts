@@ -68,7 +68,9 @@ export async function takeLiveDatabase(
   const chosen = new ChosenTables(move, site, database.text);
   const snapshot = await database.snapshot({ charset, choose: all => chosen.among(all) });
   try {
-    await whileDoing(`Making the crate ${crate.folder}`, () => mkdir(folder, { recursive: true }));
+    await whileDoing(`Making the crate ${crate.folder}`, () =>
+      mkdir(folder, { recursive: true, mode: 0o700 }),
+    );
     if (chosen.stops.length > 0)
       return { part: undefined, tables: [], charset: snapshot.charset, findings: chosen.stops };
     const handling = wish?.['without-transactions'] ?? 'lock';

@@ -1,4 +1,4 @@
-import { access, constants } from 'node:fs/promises';
+import { access, constants, stat } from 'node:fs/promises';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { sizeText } from '../../core/text/sizes.js';
 import { LocalFiles } from '../../ends/files/local.js';
@@ -29,6 +29,29 @@ export async function checkCrateSpace(move: Move, bytes: number): Promise<Findin
       place,
       what: `${sizeText(room.bytes)} are free beside the sheet, the crate needs ${sizeText(bytes)}`,
       remedy: 'Make room, or put the sheet on another disk',
+    }),
+  ];
+}
+
+/** Parts of the move folder that hold what came from a site: its files, its users' password hashes. */
+const personal = ['crate', 'keepsake', 'state', 'results'];
+
+/** Whether others on this machine can read what was taken from the site. */
+export async function openFolderFindings({ folder }: Move): Promise<Finding[]> {
+  if (process.platform === 'win32') return [];
+  const open: string[] = [];
+  for (const name of personal) {
+    const seen = await stat(folder.at(name)).catch(() => undefined);
+    if (seen && (seen.mode & 0o077) !== 0) open.push(name);
+  }
+  if (open.length === 0) return [];
+  return [
+    finding({
+      level: 'warn',
+      code: 'move-folder-open',
+      place: folder.at(open[0]!),
+      what: `Others on this machine can read what was taken from the site: ${open.join(', ')}`,
+      remedy: `Close it: chmod -R go-rwx ${open.map(name => folder.at(name)).join(' ')}`,
     }),
   ];
 }

@@ -27,7 +27,7 @@ export class GrowingDump {
     return whileDoing(`Writing ${file}`, async () => {
       const left = noted && (await measured(file, noted.bytes));
       const kept = left && left.bytes === noted.bytes && left.sha256() === noted.sha256 ? left : undefined;
-      const opened = await open(file, kept ? 'r+' : 'w');
+      const opened = await open(file, kept ? 'r+' : 'w', 0o600);
       await opened.truncate(kept?.bytes ?? 0).finally(() => opened.close());
       return new GrowingDump(file, kept ?? new Measuring());
     });

@@ -36,7 +36,8 @@ export class DumpWriter {
       this.passingOn = new DirectFile(bench, this.partial, `Writing ${file}`);
       return;
     }
-    const out = this.partial === undefined ? process.stdout : createWriteStream(this.partial);
+    const out =
+      this.partial === undefined ? process.stdout : createWriteStream(this.partial, { mode: 0o600 });
     // Standard output is not ours to end, and so needs a stream before it that is.
     const before = this.measuring?.stream() ?? (file === '-' ? new PassThrough() : undefined);
     const streams = [packing, before, out].filter(stream => stream !== undefined);

@@ -41,7 +41,7 @@ export class DirectFile {
     this.blocks = blocks.length;
     [this.block, ...this.free] = blocks as [Buffer, ...Buffer[]];
     this.attempt(() => {
-      this.file = openSync(name, 'w');
+      this.file = openSync(name, 'w', 0o600);
     });
   }
 

@@ -61,7 +61,7 @@ export async function stageDump(run: StepRun, staging: StagingPaths, { sql }: Du
       yield chunk;
     }
   };
-  await staging.end.write(staging.incoming, hashed());
+  await staging.end.write(staging.incoming, hashed(), { mode: 0o600, mtime: Date.now() });
   run.signal.throwIfAborted();
   const sums = await staging.end.checksums([staging.incoming], run.signal);
   if (sums.get(staging.incoming) === hash.digest('hex')) return bytes;

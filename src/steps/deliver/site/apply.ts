@@ -9,7 +9,7 @@ import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
-import type { CrateManifest } from '../../../ends/move-folder/crate.js';
+import type { Crate, CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
@@ -55,9 +55,19 @@ export async function planFromCrate(move: Move, family: Family, manifest: CrateM
   const configured = await configurationFrom(move, family, tree, main);
   const rewritten = new Set<ByteString>();
   for await (const { path } of crate.entries(movedFiles)) rewritten.add(path);
-  return withServed(move, family, configured, crate.entries(), path =>
+  const setUp = await withServed(move, family, configured, crate.entries(), path =>
     rewritten.has(path) ? crate.movedFiles : crate.files,
   );
+  return { ...setUp, files: await asListed(crate, setUp.files) };
+}
+
+/** Files with the modes that they had at the old site: in the crate they are for its owner alone. */
+async function asListed(crate: Crate, files: readonly SetUpFile[]): Promise<SetUpFile[]> {
+  const listed = new Map<string, FileEntry>();
+  const wanted = new Set(files.map(({ path }) => path));
+  for await (const entry of crate.entries()) if (wanted.has(entry.path)) listed.set(entry.path, entry);
+  for await (const entry of crate.entries('above.ndjson')) listed.set(`../${entry.path}`, entry);
+  return files.map(file => ({ ...file, like: file.like && (listed.get(file.path) ?? file.like) }));
 }
 
 /** The outcome of setting up for what is at the new end already, with the crate's server files as originals. */
