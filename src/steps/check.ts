@@ -7,6 +7,7 @@ import { type Finding, finding } from '../core/findings/findings.js';
 import { traceOfSecret } from '../core/journal.js';
 import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families/families.js';
+import { type Seen, worstOf } from '../core/verdict.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { readEntryList, writeEntryList } from '../ends/move-folder/entry-list.js';
 import { compareDatabase } from './check/database.js';
@@ -19,6 +20,7 @@ import {
   type LeftOver,
 } from './check/files.js';
 import { comparePagesOf } from './check/pages.js';
+import { seenBy } from './check/seen.js';
 import { compareTables, type TableComparison, tableFindings } from './check/tables.js';
 import { isOwn } from './deliver/files/staging.js';
 import { identityOf, identityOfTree, TreeIdentity } from './move/identity.js';
@@ -32,6 +34,8 @@ export interface CheckResult {
   readonly tables: readonly TableComparison[];
   readonly leftOver: readonly LeftOver[];
   readonly pages: readonly PageComparison[];
+  /** What was looked at, and what was seen. */
+  readonly seen: readonly Seen[];
 }
 
 /** What is looked at besides what the sheet names. */
@@ -55,10 +59,11 @@ export async function check(
   const again = run.again || exported !== undefined || (move.newLive && manifest.tables.length > 0);
   try {
     const inputs = inputsOf(run, await crate.identity(), tree, dump);
-    return await doStep({ ...run, again }, 'check', inputs, async findings => {
+    return await doStep<CheckResult>({ ...run, again }, 'check', inputs, async findings => {
       const leftOver: LeftOver[] = [];
       findings.add(...crateTablesFindings(move, manifest));
-      if (findings.stops) return { result: { files: undefined, tables: [], leftOver, pages: [] }, brief: {} };
+      if (findings.stops)
+        return { result: { files: undefined, tables: [], leftOver, pages: [], seen: [] }, brief: {} };
       const files =
         move.newFiles && manifest.counts.files > 0
           ? await compareFiles(run, {
@@ -80,18 +85,20 @@ export async function check(
       findings.add(...(database?.findings ?? []));
       const tables =
         exported !== undefined
-          ? await compareExport(run, family, exported)
+          ? await compareExport(run, family, exported, leftOver)
           : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
       findings.add(
         ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
         ...leftOverFindings(leftOver),
       );
-      const { pages, findings: seen } = await comparePagesOf(run, family);
-      findings.add(...seen);
-      const result: CheckResult = { files, tables, leftOver, pages };
+      const { pages, findings: ofPages } = await comparePagesOf(run, family);
+      findings.add(...ofPages);
+      const compared = { files, tables, leftOver, pages };
+      const seen = seenBy(move, manifest, compared, exported !== undefined);
+      const brief = { files: files?.equal, tables: tables.length, pages: pages.length };
       return {
-        result,
-        brief: { files: files?.equal, tables: tables.length, pages: pages.length },
+        result: { ...compared, seen },
+        brief: { ...brief, seen: worstOf(seen), exported: exported !== undefined },
       };
     });
   } finally {

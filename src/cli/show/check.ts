@@ -1,4 +1,5 @@
 import { count, counted, seconds } from '../../core/text/numbers.js';
+import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { CheckResult } from '../../steps/check.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import { fit, table } from '../terminal/table.js';
@@ -9,9 +10,9 @@ export function showCheck(
   { result, findings, seconds: took, state }: StepOutcome<CheckResult>,
   colors: Terminal['colors'],
 ): string {
-  const head = headOf(result, state === 'stopped', colors);
   return [
-    `${head} ${colors.dim(seconds(took))}\n`,
+    `${headOf(result, state === 'stopped', colors)} ${colors.dim(seconds(took))}\n`,
+    showSeen(result, colors),
     showFindings(findings, colors),
     compared(result, colors),
     showLeftOver(result, colors),
@@ -21,12 +22,22 @@ export function showCheck(
     .join('\n');
 }
 
-/** Says no more than was looked at. */
-function headOf({ pages }: CheckResult, stopped: boolean, colors: Terminal['colors']): string {
-  if (stopped) return colors.bold(colors.red('The new site is not the old one yet.'));
-  return pages.length > 0
-    ? colors.bold(colors.green('The new site is the old one, moved.'))
-    : colors.bold(colors.yellow('Files and rows are those of the old site; no pages were looked at.'));
+/** Says no more than was looked at: the worst of it. */
+export function headOf({ seen }: CheckResult, stopped: boolean, colors: Terminal['colors']): string {
+  const worst = worstOf(seen);
+  if (stopped && worst !== 'seen bad') return colors.bold(colors.red('The new site is not the old one yet.'));
+  const paint = { 'seen good': colors.green, 'not looked at': colors.yellow, 'seen bad': colors.red };
+  return colors.bold(paint[worst](headlineOf(seen)));
+}
+
+/** What was looked at, line by line. */
+export function showSeen({ seen }: CheckResult, colors: Terminal['colors']): string {
+  const paint = { 'seen good': colors.green, 'not looked at': colors.yellow, 'seen bad': colors.red };
+  return table(
+    ['', 'looked at', 'seen'],
+    seen.map(({ what, look, text }) => [what, paint[look](look), text]),
+    [],
+  );
 }
 
 /** Files and rows, as one table. */
@@ -71,7 +82,7 @@ export function compared({ files, tables, pages }: CheckResult, colors: Terminal
 
 /** Old addresses that are still there, and why. */
 export function showLeftOver({ leftOver }: CheckResult, colors: Terminal['colors']): string {
-  if (leftOver.length === 0) return colors.green('  No old address is left.') + '\n';
+  if (leftOver.length === 0) return '';
   const rows = leftOver.map(({ place, count: n, sample, why }) => [
     why,
     count(n),

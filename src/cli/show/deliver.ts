@@ -3,6 +3,7 @@ import { counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { LoadedDatabase } from '../../steps/deliver/database/loaded.js';
 import type { EditDone } from '../../steps/deliver/database/site-data.js';
+import type { DeliveredFiles } from '../../steps/deliver/deliver-files.js';
 import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
 import type { DeliverResult } from '../../steps/deliver.js';
 import type { StepOutcome } from '../../steps/move/step.js';
@@ -11,16 +12,13 @@ import { type Colors, headline, withFindings } from './outcome.js';
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
   const { files, dump, parts, configuration, fitted, edits, keepsakes } = outcome.result;
-  const sample = outcome.findings.some(({ code }) => code === 'read-back-sample');
-  const checked = sample ? ', a sample of them checked' : ', each checked';
   const lines = [headline(outcome, 'everything is in its place', colors)];
   if (files)
     lines.push(
-      `  files          ${files.place} – ${counted(files.count, 'file')} (${bytes(files.bytes)})${checked}${files.way ? `, transferred ${files.way}` : ''}`,
-    );
-  if (files && files.again > 0)
-    lines.push(
-      `                 ${counted(files.again, 'file was', 'files were')} there already and unchanged`,
+      ...showFiles(
+        files,
+        outcome.findings.some(({ code }) => code === 'read-back-sample'),
+      ),
     );
   if (files && files.removed > 0)
     lines.push(
@@ -46,6 +44,25 @@ export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors)
     lines.push(`  kept           ${keepsake}; "undo" restores it, "tidy" removes it`);
   lines.push(...showSwap(outcome.result.swap));
   return withFindings(outcome, lines, colors);
+}
+
+/** How many files were sent and how they were compared, and how many were there already. */
+function showFiles(
+  { place, count: all, bytes: size, again, comparedBy, way }: DeliveredFiles,
+  sample: boolean,
+): string[] {
+  const sent = all - again;
+  const checked = sample ? 'a sample of them checked' : 'each checked';
+  const lines = [`  files          ${place} – ${counted(all, 'file')} (${bytes(size)})`];
+  if (sent > 0)
+    lines.push(
+      `                 ${counted(sent, 'file')} sent, ${checked}${way ? `; transferred ${way}` : ''}`,
+    );
+  if (again > 0)
+    lines.push(
+      `                 ${counted(again, 'file was', 'files were')} there already, the same by ${comparedBy}`,
+    );
+  return lines;
 }
 
 /** How long it took to put everything in its place. */

@@ -3,7 +3,9 @@ import { leftAt } from '../../core/rewrite/report/left-list.js';
 import { placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import { count, counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
+import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
+import { plannedOr } from './go.js';
 import { Html, html } from './html.js';
 import { reportStyle } from './report-style.js';
 
@@ -60,9 +62,9 @@ function verdict({ steps, results, findings }: MoveReport): Html {
   if (steps.some(({ step, state }) => step === 'check' && state === 'stale'))
     return html`<p class="verdict open">The new site was changed by a step since it was compared with the old one.</p>`;
   if (!check) return html`<p class="verdict open">The new site was not compared with the old one yet.</p>`;
-  return check.pages.length > 0
-    ? html`<p class="verdict good">The new site is the old one, moved.</p>`
-    : html`<p class="verdict open">Files and rows are those of the old site; no pages were looked at.</p>`;
+  const classes = { 'seen good': 'good', 'not looked at': 'open', 'seen bad': 'bad' };
+  return html`<p class="verdict ${classes[worstOf(check.seen)]}">${headlineOf(check.seen)}</p>
+<table class="seen"><tbody>${check.seen.map(({ what, look, text }) => html`<tr><td>${what}</td><td class="${classes[look]}">${look}</td><td>${text}</td></tr>`)}</tbody></table>`;
 }
 
 function figures({ pack, rewrite, check }: StepResults): Html {
@@ -101,7 +103,7 @@ function stepsSection(steps: readonly ReportedStep[]): Html {
   };
   const rows = shown.map(({ step, state, at, seconds: took, error }) => [
     step,
-    html`<span class="${classes[state]}">${state}</span>${error === undefined ? '' : `: ${error}`}`,
+    html`<span class="${classes[state]}">${plannedOr(step, state)}</span>${error === undefined ? '' : `: ${error}`}`,
     at === undefined ? '' : moment(at),
     took === undefined ? '' : seconds(took),
   ]);

@@ -1,12 +1,12 @@
 import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/text/display.js';
-import { count, counted, seconds } from '../../core/text/numbers.js';
+import { counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { CrateArchive, VerifiedCrate } from '../../steps/pack/archive.js';
 import type { PackResult } from '../../steps/pack.js';
 import type { RedirectsResult } from '../../steps/redirects.js';
-import type { StepStatus } from '../../steps/status.js';
+import type { MoveStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { ListedKeepsake, UndoResult } from '../../steps/undo.js';
 import { fit, table } from '../terminal/table.js';
@@ -130,11 +130,12 @@ export function showKeepsakes(keepsakes: readonly ListedKeepsake[], colors: Colo
   return [...lines, '', hint].join('\n');
 }
 
-export function showStatus(steps: readonly StepStatus[], colors: Colors): string {
+export function showStatus({ life, steps, next }: MoveStatus, colors: Colors): string {
   const paint = {
     'not yet': colors.dim,
     begun: colors.yellow,
     done: colors.green,
+    planned: colors.yellow,
     stale: colors.yellow,
     stopped: colors.red,
     failed: colors.red,
@@ -149,12 +150,10 @@ export function showStatus(steps: readonly StepStatus[], colors: Colors): string
     took === undefined ? '' : seconds(took),
     fit(said, 70),
   ]);
-  const next = steps.find(
-    ({ step, state }) => state !== 'done' && !['undo', 'tidy', 'configure'].includes(step),
-  );
-  const done = count(steps.filter(({ state }) => state === 'done').length);
-  const hint = next
-    ? `Next: able-porter ${next.step} (or go)`
-    : `All ${done} steps are done. When the DNS has spread and all is quiet: able-porter tidy`;
-  return `${table(['step', 'state', 'when (UTC)', 'took', ''], rows)}\n${hint}`;
+  const lives = {
+    open: 'The move is open: visitors use the old site.',
+    live: 'The move is live: visitors use the new site.',
+    closed: 'The move is closed.',
+  };
+  return `${lives[life]}\n${table(['step', 'state', 'when (UTC)', 'took', ''], rows)}\nNext: ${next}`;
 }

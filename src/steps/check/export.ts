@@ -1,14 +1,17 @@
 import { basename, resolve } from 'node:path';
 import { textOf } from '../../core/bytes.js';
 import { DumpContent } from '../../core/database/dump-content.js';
+import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
+import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { Family } from '../../core/site/families/family.js';
-import { readDump } from '../../ends/database/dump/reader.js';
+import { type DumpReader, readDump, together } from '../../ends/database/dump/reader.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
 import { editsOfDump } from '../deliver/database/stage-dump.js';
 import type { StepRun } from '../move/step.js';
 import { tablesOfCrate } from '../move/tables.js';
-import { newTableName, prefixChangeOf } from '../move/terms.js';
-import type { TableComparison } from './tables.js';
+import { dumpTermsOf, newTableName, prefixChangeOf } from '../move/terms.js';
+import type { LeftOver } from './files.js';
+import { leftOverIn, type TableComparison } from './tables.js';
 
 /**
  * Compares a dump that somebody exported from the new database, by whatever program, with the finished dump: every
@@ -18,12 +21,13 @@ export async function compareExport(
   run: StepRun,
   family: Family,
   exported: string,
+  leftOver: LeftOver[],
 ): Promise<TableComparison[]> {
   const { crate, bench } = run.move;
   const manifest = await crate.manifest();
   const change = prefixChangeOf(run.move, family, manifest.from.prefix);
-  const read = async (file: string, content: DumpContent) => {
-    await readDump(bench, file, content, {
+  const read = async (file: string, content: DumpContent, look?: DumpReader) => {
+    await readDump(bench, file, look ? together(content, look) : content, {
       signal: run.signal,
       progress: done => run.events({ type: 'progress', what: basename(file), done, of: 0, unit: 'bytes' }),
     });
@@ -36,7 +40,9 @@ export async function compareExport(
   );
   const finished = new DumpContent(bench, undefined, edits);
   const wanted = await read(crate.at(movedDump), finished);
-  const found = await read(resolve(exported), new DumpContent(bench, finished.columns));
+  const look = new DumpRewriter(compileDumpTerms(bench, dumpTermsOf(run.move, family)));
+  const found = await read(resolve(exported), new DumpContent(bench, finished.columns), look);
+  for (const place of look.tally.all()) leftOver.push(...leftOverIn(place));
   return tablesOfCrate(run.move, manifest).own.map(({ table, rows }) => {
     const newTable = newTableName(table, change);
     const content = found.get(newTable);

@@ -215,14 +215,14 @@ export function fileFindings(place: string, files: FilesComparison): Finding[] {
       'stop',
       files.missing,
       'of the crate missing at the new end',
-      'Run "able-porter deliver --again"',
+      'Run "able-porter deliver --by-content"',
     ),
     ...several(
       'file-different',
       'stop',
       files.different,
       'other than in the crate',
-      'If nobody changed it on purpose, run "able-porter deliver --again"',
+      'If nobody changed it on purpose, run "able-porter deliver --by-content --replace-changes", which keeps it',
     ),
     ...several(
       'file-extra',

@@ -19,8 +19,9 @@ export interface DeliveredFiles {
   readonly place: string;
   readonly count: number;
   readonly bytes: number;
-  /** Files that were there already. */
+  /** Files that were there already, and by what that was seen. */
   readonly again: number;
+  readonly comparedBy: 'checksum' | 'size and time';
   /** What was removed because the old site no longer has it. */
   readonly removed: number;
   readonly way: TransferMethod | undefined;
@@ -103,7 +104,8 @@ export class FilesDeliverer implements Deliverer {
   get result(): DeliveredFiles | undefined {
     if (!this.staged) return undefined;
     const { files, bytes, again, gone, way } = this.staged.tree;
-    return { place: this.place.text, count: files, bytes, again, removed: gone.length, way };
+    const comparedBy = this.options.byContent ? 'checksum' : 'size and time';
+    return { place: this.place.text, count: files, bytes, again, comparedBy, removed: gone.length, way };
   }
 
   get setUp(): SetUp | undefined {

@@ -43,6 +43,8 @@ export async function alreadyThere(
       .filter(({ path, mtime, sha256 }) => {
         const here = there.get(path)!;
         const last = before.get(path);
+        // Taken again by its content, it is another file with the same size and time.
+        if (last?.sha256 !== undefined && last.sha256 !== sha256) return false;
         // Of a server that sets no times it is remembered which it gave when the file arrived.
         const isRemembered =
           last?.seen !== undefined && last.sha256 === sha256 && sameTime(end, here.mtime, last.seen);

@@ -34,7 +34,7 @@ export async function editedSince(
   run: StepRun,
   staging: StagingPaths,
   family: Family,
-  options: Pick<TreeOptions, 'mirror'>,
+  options: Pick<TreeOptions, 'mirror' | 'byContent'>,
 ): Promise<EditedFile[]> {
   const root = staging.place.open();
   const edited: EditedFile[] = [];
@@ -92,7 +92,7 @@ async function candidatesIn(
   run: StepRun,
   root: FilesEnd,
   { taken, moved, standing, before }: Slice<Lists>,
-  { mirror }: Pick<TreeOptions, 'mirror'>,
+  { mirror, byContent }: Pick<TreeOptions, 'mirror' | 'byContent'>,
 ): Promise<Candidate[]> {
   const { setUp, settingUp } = await ledgerOf(run.move);
   const wanted = new Map(wantedAt(root, taken, moved).map(entry => [entry.path, entry]));
@@ -106,7 +106,7 @@ async function candidatesIn(
     const isRemoved = mirror && last !== undefined && !next;
     if (!isReplaced && !isRemoved) continue;
     // What setting up wrote is known by its checksum alone.
-    if (own === undefined && last && !isTouched(root, there, last)) continue;
+    if (own === undefined && last && !byContent && !isTouched(root, there, last)) continue;
     const pending = settingUp.get(textOf(path));
     const known = own === undefined ? last?.sha256 : undefined;
     candidates.push({ there, known: [own, pending, known, next?.sha256] });
