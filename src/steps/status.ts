@@ -41,12 +41,13 @@ export async function status(run: StepRun): Promise<MoveStatus> {
   const { folder } = run.move;
   const ledger = await ledgerOf(run.move);
   const list: StepStatus[] = [];
+  const isClosed = ledger.life === 'closed';
   let staleFromHere = false;
   for (const step of stepNames) {
-    const { state, record } = ledger.stateOf(step);
+    const { state, record } = isClosed ? ledger.lastOf(step) : ledger.stateOf(step);
     const kept = await readResult(folder, step);
     const stops = kept?.findings.filter(({ level }) => level === 'stop') ?? [];
-    const seen = state === 'done' ? await hasChanged(run, step, record?.inputs) : false;
+    const seen = state === 'done' && !isClosed ? await hasChanged(run, step, record?.inputs) : false;
     const changed = seen === true;
     const said = {
       failed: record?.error ?? '',
@@ -76,7 +77,7 @@ function planned(step: StepName, state: StepStatus['state'], { life }: Ledger): 
 
 /** What a person does next. */
 async function nextStep({ move }: StepRun, ledger: Ledger, steps: readonly StepStatus[]): Promise<string> {
-  if (ledger.life === 'closed') return 'The move is closed; nothing is left to do or to undo';
+  if (ledger.life === 'closed') return 'nothing; nothing is left to undo either';
   const open = steps.find(
     ({ step, state }) =>
       !['done', 'planned'].includes(state) && !['undo', 'tidy', 'configure'].includes(step),

@@ -1,6 +1,7 @@
 import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { familyNamed } from '../core/site/families/families.js';
+import { counted } from '../core/text/numbers.js';
 import { changesText } from './deliver/changes.js';
 import {
   type DatabaseRemains,
@@ -186,7 +187,7 @@ export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
       what: whys[by],
       places: [
         ...files.map(one =>
-          one.kind === 'kept' ? one.keepsake : `${one.paths.length} files in ${one.keepsake}`,
+          one.kind === 'kept' ? one.keepsake : `${counted(one.paths.length, 'file')} in ${one.keepsake}`,
         ),
         ...data.filter(holdsAnything).map(one => keptDataText(move, one)),
       ],

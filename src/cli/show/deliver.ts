@@ -82,7 +82,7 @@ function showLoaded(loaded: LoadedDatabase | undefined): string[] {
   lines.push(...showEdits(loaded.edits));
   if (loaded.keepsake !== undefined)
     lines.push(
-      `  kept           ${counted(loaded.dropped.length, 'table')} that were there before, in ${loaded.keepsake}; "undo" restores them, "tidy" removes them`,
+      `  kept           ${counted(loaded.dropped.length, 'table')} of before, in ${loaded.keepsake}; "undo" restores what is kept, "tidy" removes it`,
     );
   return lines;
 }

@@ -70,6 +70,14 @@ export class Ledger {
     return stateOf(this.records, step);
   }
 
+  /** How a step ended last, whatever was taken away since. */
+  lastOf(step: StepName): StepState {
+    return stateOf(
+      this.records.filter(record => record.step === step),
+      step,
+    );
+  }
+
   /** The number of the next keepsake. */
   get nextKeepsake(): number {
     return this.last + 1;

@@ -6,6 +6,8 @@ export interface SelfWrittenRows {
   readonly table: string;
   readonly column: string;
   readonly like: readonly string[];
+  /** Only where another column is one of these: what a program writes itself when it is first used. */
+  readonly and?: { readonly column: string; readonly is: readonly string[] };
 }
 
 /** What a family's sites write without anybody's work: sessions, caches, counters, locks, logs. */
@@ -67,6 +69,32 @@ const byFamily: Readonly<Record<string, SelfWritten>> = {
           'action_scheduler_*',
           '*_cache',
           '*_last_run',
+        ],
+      },
+      {
+        table: 'options',
+        column: 'option_name',
+        like: ['widget_*', 'theme_mods_*', 'sidebars_widgets'],
+        and: {
+          column: 'option_value',
+          is: [
+            'a:1:{s:12:"_multiwidget";i:1;}',
+            'a:2:{i:1;a:0:{}s:12:"_multiwidget";i:1;}',
+            'a:1:{s:18:"custom_css_post_id";i:-1;}',
+            'a:0:{}',
+          ],
+        },
+      },
+      {
+        table: 'options',
+        column: 'option_name',
+        like: [
+          'nonce_key',
+          'nonce_salt',
+          'user_count',
+          'wp_calendar_block_has_published_posts',
+          'auto_core_update_*',
+          'db_upgraded',
         ],
       },
       { table: 'sitemeta', column: 'meta_key', like: ['_site_transient_*', '*_lock'] },
@@ -137,6 +165,7 @@ export class SelfWrittenData {
     readonly table: string;
     readonly column: string;
     readonly like: readonly RegExp[];
+    readonly and?: SelfWrittenRows['and'];
   }[];
 
   constructor(family: string, prefix: string) {
@@ -159,7 +188,8 @@ export class SelfWrittenData {
       // Of a site of a network its number comes first.
       if (rest !== one.table && rest?.replace(/^\d+_/, '') !== one.table) return false;
       const value = cell(one.column);
-      return value !== undefined && one.like.some(pattern => pattern.test(value));
+      if (value === undefined || !one.like.some(pattern => pattern.test(value))) return false;
+      return one.and === undefined || one.and.is.includes(cell(one.and.column) ?? '');
     });
   }
 

@@ -2,6 +2,7 @@ import { join } from 'node:path';
 import { doneNoteName, loadNoteName, stagedName } from '../../../core/database/reserved-names.js';
 import { DamageError, EndError } from '../../../core/errors.js';
 import { familyNamed } from '../../../core/site/families/families.js';
+import { counted } from '../../../core/text/numbers.js';
 import type {
   DatabaseConnection,
   DatabaseEnd,
@@ -270,9 +271,11 @@ export async function ownTablesThere(move: Move, connection: DatabaseConnection)
 
 /** Where what is kept of a database is, in words. */
 export function keptDataText(move: Move, kept: KeptData): string {
-  if (kept.kind === 'tables kept')
-    return `${kept.database}: ${kept.tables.length} tables, as ${kept.tables[0]?.as ?? '–'} and so on`;
+  if (kept.kind === 'tables kept') {
+    const [first, ...others] = kept.tables;
+    return `${kept.database}: ${counted(kept.tables.length, 'table')}, as ${first?.as}${others.length > 0 ? ' and so on' : ''}`;
+  }
   if (kept.kind === 'rows kept')
-    return `${kept.database}: ${kept.rows} rows in ${join(move.folder.folder, kept.file)}`;
+    return `${kept.database}: ${counted(kept.rows, 'row')} in ${join(move.folder.folder, kept.file)}`;
   return move.folder.at(kept.file);
 }
