@@ -67,7 +67,7 @@ export interface DatabaseConnection {
   runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted>;
   /** Tries out what a load needs. @returns what the account may not do, in words */
   missingAbilities(): Promise<string[]>;
-  /** One cell of the last row that a condition finds, as text. */
+  /** One cell of the last row that a condition finds, as text; undefined where there is none, nor such a table or column. */
   cell(table: string, column: string, where: Condition): Promise<string | undefined>;
   /** Reads and writes text from now on as a dump is written. */
   speakAs(dump: {

@@ -30,7 +30,7 @@ import { contentOf, eachRowOf } from './content.js';
 import { beginLoad, endLoad, loadDump, positionOf } from './load.js';
 import { serverOf } from './probe.js';
 import { dropPrograms, makePrograms, programsOf, runLater } from './programs.js';
-import type { DatabaseSession } from './session.js';
+import type { DatabaseSession, ServerSaid } from './session.js';
 import { checksumsOf, definitionOf, foreignKeysOf, othersOf, renameAll, renameConstraint } from './swap.js';
 
 /** A database over one session of the MySQL protocol. */
@@ -121,12 +121,15 @@ export class ServerConnection implements DatabaseConnection {
 
   async cell(table: string, column: string, where: Condition): Promise<string | undefined> {
     let found: string | undefined;
-    await this.session.each(
-      sql`SELECT ${identifier(column)} FROM ${identifier(table)}${whereSql([where])}`,
-      ([cell]) => {
+    const statement = sql`SELECT ${identifier(column)} FROM ${identifier(table)}${whereSql([where])}`;
+    try {
+      await this.session.each(statement, ([cell]) => {
         if (cell) found = textOf(bytesOf(cell));
-      },
-    );
+      });
+    } catch (error) {
+      // A table or column of that name is not there: the table is of something else.
+      if (![1054, 1146].includes((error as ServerSaid).errno ?? 0)) throw error;
+    }
     return found;
   }
 
