@@ -43,14 +43,13 @@ export type Deed =
       readonly number: number;
       readonly by: KeptBy;
     }
-  /** Single files of a place are about to be moved into a keepsake. Paths are bytes, one a character. */
+  /** Those files of a place that are replaced are about to be moved into a keepsake. */
   | {
       readonly kind: 'files kept';
       readonly place: string;
       readonly keepsake: string;
       readonly number: number;
       readonly by: KeptBy;
-      readonly paths: readonly string[];
     }
   /** What was delivered at a place was removed again. */
   | { readonly kind: 'taken away'; readonly place: string }
@@ -86,6 +85,8 @@ export type Deed =
       readonly database: string;
       readonly number: number;
       readonly by: KeptBy;
+      /** Nobody but deliveries of this move had written them. */
+      readonly isSpare: boolean;
       readonly rows: number;
       readonly tables: readonly string[];
       readonly file: string;

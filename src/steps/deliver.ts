@@ -6,7 +6,7 @@ import type { Family } from '../core/site/families/family.js';
 import type { CrateManifest } from '../ends/move-folder/crate.js';
 import { movedDump, movedFiles } from '../ends/move-folder/crate.js';
 import type { CratePart } from '../ends/move-folder/crate-part.js';
-import { changesFindings } from './deliver/changes.js';
+import { changesFindings, changesText } from './deliver/changes.js';
 import type { LoadedDatabase } from './deliver/database/loaded.js';
 import { unmetWishes } from './deliver/database/site-data.js';
 import type { StagedParts } from './deliver/database/stage-parts.js';
@@ -92,6 +92,9 @@ export async function deliver(
     const changes = { files: await delivery.files?.changes(), database: await delivery.database?.changes() };
     findings.add(...(await changesFindings(move, changes, options.replaceChanges === true)));
     if (findings.stops) return nothing;
+    const isWritten = changesText(changes) !== undefined;
+    if (delivery.files) delivery.files.keepsReplaced = isWritten;
+    if (delivery.database) delivery.database.keepsReplaced = isWritten;
     for (const one of parts) await one.stage(findings);
     // Everything is ready; from here on it is a matter of renaming, unless something is not as it should be.
     run.signal.throwIfAborted();

@@ -1,7 +1,6 @@
 import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { familyNamed } from '../core/site/families/families.js';
-import { counted } from '../core/text/numbers.js';
 import { changesText } from './deliver/changes.js';
 import {
   type DatabaseRemains,
@@ -177,7 +176,7 @@ export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
   const { keepsakes } = await ledgerOf(move);
   const whys = {
     'first delivery': 'what was there before the first delivery',
-    delivery: 'what the new site had written and a delivery replaced',
+    delivery: 'what was there before a later delivery replaced it',
     undo: 'what was taken away again and somebody had changed',
   };
   return [...keepsakes.values()]
@@ -187,7 +186,7 @@ export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
       what: whys[by],
       places: [
         ...files.map(one =>
-          one.kind === 'kept' ? one.keepsake : `${counted(one.paths.length, 'file')} in ${one.keepsake}`,
+          one.kind === 'kept' ? one.keepsake : `files that were replaced, in ${one.keepsake}`,
         ),
         ...data.filter(holdsAnything).map(one => keptDataText(move, one)),
       ],
@@ -201,6 +200,7 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
   await refuseClosed(move, `Restoring keepsake ${number}`);
   const ledger = await ledgerOf(move);
   const keepsake = requiredKeepsake(ledger.keepsakes.get(number), number);
+  refuseSpare(keepsake);
   return doStep({ ...run, again: true }, 'undo', { keepsake: number }, async findings => {
     findings.add(
       ...(await writtenFindings(move, await planUndo(run))).filter(({ level }) => level === 'stop'),
@@ -224,6 +224,17 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
       .filter(one => one.number === keeps)
       .flatMap(({ places }) => places);
     return { result: { removed: [], restored, kept, remains: [] }, brief: { restored, kept } };
+  });
+}
+
+/** @throws UsageError where only rows are kept that an earlier delivery had put there: without its files they are half a site */
+function refuseSpare({ number, data }: Keepsake): void {
+  const spare = data.find(one => one.kind === 'rows kept' && one.isSpare);
+  if (spare?.kind !== 'rows kept') return;
+  throw new UsageError({
+    doing: `Restoring keepsake ${number}`,
+    cause: 'it holds only rows that an earlier delivery of this move had put there',
+    remedy: `Undo all of it with "able-porter undo", or load single rows from ${spare.file} by hand`,
   });
 }
 

@@ -1,23 +1,40 @@
 import { asBytes, type ByteString, bufferOf } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
+import { readCreateTable } from './create-table.js';
+import { quoteName } from './encoded-sql.js';
 import { type DumpStatement, DumpStatements } from './statements.js';
+import { subjectOf } from './subject.js';
 
-/** One packed piece of a dump that can be loaded on its own after those before it. */
+/** One packed piece of a dump. */
 export interface DumpPart {
-  /** From 1. */
+  /** From 1; the first makes the tables, and may be several. */
   readonly number: number;
+  /** Which of several first pieces it is, from 0. */
+  readonly further: number;
   readonly packed: Buffer;
   /** The tables that it makes or fills. */
   readonly tables: readonly string[];
   readonly rows: number;
+  /** The piece with which one begins to load this one again; its own number, but for a table without a key in several pieces. */
+  readonly againFrom: number;
 }
 
 /** Bytes that a statement may have before packing, so that it can be put into any panel. */
 const longestStatement = 256 * 1024;
 
+/** A piece that is being filled. */
+interface Filling {
+  lines: ByteString[];
+  bytes: number;
+  readonly tables: Set<string>;
+  rows: number;
+  againFrom: number;
+}
+
 /**
- * Cuts a dump into packed pieces under a limit, between statements or between rows. Each begins with the settings of
- * the session that the statements before it have made.
+ * Cuts a dump into packed pieces under a limit, between statements or between rows. The first piece makes all tables, those
+ * after it fill them, and the last makes views and programs. But for the first, each can be loaded again and does no harm: rows
+ * replace themselves by their keys; a table without a key is emptied where its rows begin.
  */
 export class DumpParts {
   /** Statements that a panel must not run, for they work on other databases, users or the server. */
@@ -27,11 +44,13 @@ export class DumpParts {
   private readonly take: (part: DumpPart) => void;
   private readonly limit: number;
   private readonly settings: ByteString[] = [];
-  private lines: ByteString[] = [];
-  private packedBytes = 0;
-  private tables = new Set<string>();
-  private rows = 0;
-  private number = 0;
+  private readonly structure: ByteString[] = [];
+  private readonly made: string[] = [];
+  private readonly programs: ByteString[] = [];
+  private readonly keyed = new Set<string>();
+  private readonly begun = new Map<string, number>();
+  private filling: Filling | undefined;
+  private number = 1;
 
   /** @param limit bytes of a packed piece; one that holds a single longer row is longer */
   constructor(
@@ -56,7 +75,9 @@ export class DumpParts {
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.reader.finish();
+    for (const line of this.programs) this.put(line, undefined, 0);
     this.end();
+    this.takeStructure();
   }
 
   private add({ sql, kind, table, rows }: DumpStatement): void {
@@ -65,50 +86,118 @@ export class DumpParts {
       this.leftOut.push(sql.slice(0, 60));
       return;
     }
-    const line = written(sql, kind);
+    if (kind === 'session') {
+      const line = asBytes(`${sql};\n`);
+      this.settings.push(line);
+      if (this.programs.length > 0) this.programs.push(line);
+      return;
+    }
+    if (kind === 'structure') {
+      this.addStructure(sql);
+      return;
+    }
+    if (kind === 'rows' || /^(?:insert|replace)\b/i.test(sql)) this.beginTable(table);
+    this.put(
+      asBytes(`${sql.replace(/^insert\s+(?:ignore\s+)?(?:into\s+)?/i, 'REPLACE INTO ')};\n`),
+      table,
+      rows,
+    );
+  }
+
+  private addStructure(sql: ByteString): void {
+    const subject = subjectOf(sql);
+    if (subject && subject.kind !== 'table') {
+      this.programs.push(
+        subject.kind === 'view' ? asBytes(`${sql};\n`) : asBytes(`DELIMITER ;;\n${sql};;\nDELIMITER ;\n`),
+      );
+      return;
+    }
+    if (/\b(?:EN|DIS)ABLE\s+KEYS\b/i.test(sql)) return;
+    const shape = readCreateTable(sql);
+    const [name] = shape ? [shape.name] : (subject?.names ?? []);
+    if (name !== undefined && !this.made.includes(name)) this.made.push(name);
+    if (shape && /\b(?:PRIMARY|UNIQUE)\s+KEY\b/i.test(sql)) this.keyed.add(shape.name);
+    this.structure.push(asBytes(`${sql};\n`));
+  }
+
+  /** A table without a key begins with a piece of its own, which empties it: loaded again, its rows would be there twice. */
+  private beginTable(table: string): void {
+    if (this.begun.has(table)) return;
+    if (!this.keyed.has(table)) {
+      this.end();
+      this.begin();
+      this.begun.set(table, this.number);
+      this.put(asBytes(`TRUNCATE TABLE ${quoteName(table)};\n`), table, 0);
+    } else this.begun.set(table, this.number + (this.filling ? 0 : 1));
+  }
+
+  private put(line: ByteString, table: string | undefined, rows: number): void {
     // Packed on its own it is never smaller than its share of the whole piece.
     const bytes = this.pack(bufferOf(line)).length;
-    if (this.lines.length > 0 && this.packedBytes + bytes > this.limit) this.end();
-    if (this.lines.length === 0) this.begin();
-    this.lines.push(line);
-    this.packedBytes += bytes;
-    this.rows += rows;
-    if (kind === 'session') this.settings.push(line);
-    const made = /^create\s+table\s+(?:if\s+not\s+exists\s+)?`((?:[^`]|``)+)`/i.exec(sql.slice(0, 300))?.[1];
-    for (const name of [table, made]) if (name) this.tables.add(name);
+    if (this.filling && this.filling.bytes + bytes > this.limit) this.end();
+    const filling = this.filling ?? this.begin();
+    filling.lines.push(line);
+    filling.bytes += bytes;
+    filling.rows += rows;
+    if (table === undefined || table === '') return;
+    filling.tables.add(table);
+    const first = this.begun.get(table);
+    if (first !== undefined && !this.keyed.has(table)) filling.againFrom = Math.min(filling.againFrom, first);
   }
 
-  private begin(): void {
+  private begin(): Filling {
     this.number++;
-    this.lines.push(
-      asBytes(`-- Part ${this.number}, to be loaded after those before it\n`),
+    const lines = [
+      asBytes(`-- Piece ${this.number}, to be loaded after those before it\n`),
       ...this.settings,
-    );
-    this.packedBytes = this.pack(this.whole()).length;
-  }
-
-  private whole(): Buffer {
-    return bufferOf(asBytes(this.lines.join('')));
+    ];
+    const bytes = this.pack(wholeOf(lines)).length;
+    this.filling = { lines, bytes, tables: new Set(), rows: 0, againFrom: this.number };
+    return this.filling;
   }
 
   private end(): void {
-    if (this.lines.length === 0) return;
+    const { filling, number } = this;
+    this.filling = undefined;
+    if (!filling) return;
+    const { lines, tables, rows, againFrom } = filling;
     this.take({
-      number: this.number,
-      packed: this.pack(this.whole()),
-      tables: [...this.tables],
-      rows: this.rows,
+      number,
+      further: 0,
+      packed: this.pack(wholeOf(lines)),
+      tables: [...tables],
+      rows,
+      againFrom,
     });
-    this.lines = [];
-    this.tables.clear();
-    this.rows = 0;
-    this.packedBytes = 0;
+  }
+
+  /** The first piece, or several where it would be too long. */
+  private takeStructure(): void {
+    const head = [asBytes('-- Piece 1, which makes the tables: what is in them is lost\n'), ...this.settings];
+    const pieces: ByteString[][] = [];
+    let bytes = 0;
+    for (const line of this.structure) {
+      const more = this.pack(bufferOf(line)).length;
+      const last = pieces.at(-1);
+      if (last && bytes + more <= this.limit) last.push(line);
+      else {
+        pieces.push([...head, line]);
+        bytes = this.pack(wholeOf(head)).length;
+      }
+      bytes += more;
+    }
+    for (const [further, lines] of pieces.entries())
+      this.take({
+        number: 1,
+        further,
+        packed: this.pack(wholeOf(lines)),
+        tables: this.made,
+        rows: 0,
+        againFrom: 1,
+      });
   }
 }
 
-/** A statement as it is in a file; what has statements of its own in it gets a delimiter of its own. */
-function written(sql: ByteString, kind: DumpStatement['kind']): ByteString {
-  const holdsOthers =
-    kind === 'structure' && sql.includes(';') && /\b(?:begin|trigger|procedure|function|event)\b/i.test(sql);
-  return asBytes(holdsOthers ? `DELIMITER ;;\n${sql};;\nDELIMITER ;\n` : `${sql};\n`);
+function wholeOf(lines: readonly ByteString[]): Buffer {
+  return bufferOf(asBytes(lines.join('')));
 }

@@ -77,6 +77,8 @@ export class DatabaseDeliverer implements Deliverer {
   private readonly family: Family;
   private readonly manifest: CrateManifest;
   private readonly part: CratePart;
+  /** Whether what an earlier delivery put there is kept: somebody has written at the new site since. */
+  keepsReplaced = false;
   private made: readonly string[] = [];
   private plan: Plan | undefined;
   private loader: TableLoader | undefined;
@@ -326,18 +328,18 @@ export class DatabaseDeliverer implements Deliverer {
   private async swapAt(database: DatabaseEnd, plan: Plan): Promise<void> {
     const { run, incoming, ready } = this;
     const { written, reached } = plan;
+    const isSpare = written !== undefined && !this.keepsReplaced;
     const number = (await ledgerOf(run.move)).numberOfDelivery;
     const staged = new StateFolder(run.move, 'staged');
     const note = loadNoteName(incoming.prefix);
     if (reached === 'nothing' && this.rows.length > 0) {
       const { speaks } = (await staged.read())!;
       this.changedRows = await withReconnect(run, database, () =>
-        applyRows(run, database, this.rows, { note, number, speaks }),
+        applyRows(run, database, this.rows, { note, number, speaks, isSpare }),
       );
     }
     const staging = this.loader?.staging;
     if (!staging) return;
-    const isSpare = written !== undefined && written.changed.size === 0;
     const keepsake = { number, by: byOf(plan.isFirst), isSpare };
     const loaded = new Set((ready?.loaded?.tables ?? []).map(({ table }) => table));
     const isPartial = (ready?.changing.length ?? 0) + (ready?.same ?? 0) > 0;
@@ -382,7 +384,7 @@ export class DatabaseDeliverer implements Deliverer {
     await withReconnect(run, database, () =>
       database.use(async connection => {
         if ((await connection.loadPosition(loadNoteName(incoming.prefix)))?.dump === part.sha256) return;
-        const isOurs = !plan.isFirst && plan.written !== undefined && plan.written.changed.size === 0;
+        const isOurs = !plan.isFirst && plan.written !== undefined && !this.keepsReplaced;
         const { replaced } = plan.replacement;
         if (isOurs) await connection.drop(replaced);
         else await keepInDump(run, database, connection, replaced, { number, by: byOf(plan.isFirst) });

@@ -10,7 +10,7 @@ import { type EditedFile, editedSince } from './files/edited-since.js';
 import { publishTree } from './files/publish-tree.js';
 import { listStandingTree, type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
 import { type StagingPaths, stagingOf } from './files/staging.js';
-import { keepEdited, openStaging, rootNotRenamable, swapIn } from './files/swap.js';
+import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
 import { planFromCrate, stageAbove, stageFile, traceOfSetUp } from './site/apply.js';
 import type { Configured, SetUp } from './site/plan-configuration.js';
 
@@ -34,6 +34,8 @@ export class FilesDeliverer implements Deliverer {
   private readonly family: Family;
   private readonly manifest: CrateManifest;
   private readonly options: TreeOptions;
+  /** Whether what an earlier delivery put there is kept: somebody has written at the new site since. */
+  keepsReplaced = false;
   private edited: readonly EditedFile[] | undefined;
   private staged: { tree: StagedTree; above: readonly StagingPaths[]; setUp: SetUp } | undefined;
 
@@ -93,9 +95,8 @@ export class FilesDeliverer implements Deliverer {
     const { tree, above } = this.staged;
     await noteDeed(this.run, 'deliver', { kind: 'set up', files: this.trace });
     const kept: string[] = [];
-    if (tree.update) kept.push(...(await keepEdited(this.run, tree.staging, this.edited ?? [])));
     for (const staging of above) kept.push(...(await swapIn(this.run, staging)));
-    kept.push(...(await publishTree(this.run, tree)));
+    kept.push(...(await publishTree(this.run, tree, this.keepsReplaced)));
     const { stagedInside } = await ledgerOf(this.run.move);
     if (stagedInside.has(this.place.text)) findings.add(rootNotRenamable(this.place.text));
     return kept;

@@ -9,6 +9,9 @@ import type { FilesEnd } from '../../ends/files/files-end.js';
 /** One piece as it is in the folder. */
 interface LaidPart {
   readonly name: string;
+  readonly number: number;
+  /** The piece with which one begins to load this one again. */
+  readonly againFrom: number;
   readonly bytes: number;
   readonly rows: number;
   readonly tables: readonly string[];
@@ -49,10 +52,14 @@ export class PartsFolder {
   /** Writes the pieces that are whole. */
   async settle(): Promise<void> {
     for (let part = this.waiting.shift(); part; part = this.waiting.shift()) {
-      const name = `${this.name}.${String(part.number).padStart(3, '0')}.sql.gz`;
-      await this.end.write(bytesOfText(name), part.packed);
-      this.laid.push({ name, bytes: part.packed.length, rows: part.rows, tables: part.tables.map(textOf) });
+      const further = part.further > 0 ? String.fromCharCode(0x60 + part.further) : '';
+      const name = `${this.name}.${String(part.number).padStart(3, '0')}${further}.sql.gz`;
+      await this.end.write(bytesOfText(name), part.packed, { mode: 0o600, mtime: Date.now() });
+      const { number, rows, againFrom } = part;
+      const tables = part.tables.map(textOf);
+      this.laid.push({ name, number, againFrom, bytes: part.packed.length, rows, tables });
     }
+    this.laid.sort((a, b) => (a.name < b.name ? -1 : 1));
   }
 
   /** Bytes of the largest piece. */
@@ -86,20 +93,24 @@ export class PartsFolder {
 }
 
 function page(parts: readonly LaidPart[], limit: string, compare: string): string {
-  const lines = parts.map(({ name, bytes, rows, tables }) => {
+  const nameOf = (number: number) => parts.find(one => one.number === number)?.name ?? '';
+  const lines = parts.map(({ name, number, againFrom, bytes, rows, tables }) => {
     const some = tables.slice(0, 3).join(', ') + (tables.length > 3 ? ', …' : '');
-    return `  [ ] ${name}   ${sizeText(bytes)}   ${rows} rows   ${some}`;
+    const what = number === 1 ? 'makes the tables' : `${rows} rows`;
+    const again = againFrom < number ? `   (to load it again, begin with ${nameOf(againFrom)})` : '';
+    return `  [ ] ${name}   ${sizeText(bytes)}   ${what}   ${some}${again}`;
   });
   const pieces = parts.length === 1 ? 'one piece' : `${parts.length} pieces`;
   return `The finished dump in ${pieces} of at most ${limit}, for the import page of a web panel.
 
-1. Open the new database in the panel. It must be the one that the new configuration names, and empty of the tables
-   below; what is in them is dropped by the first piece that creates them.
-2. Choose "Import" and load the pieces one after the other, in the order of their numbers. Each is packed with gzip;
-   the panel unpacks it. Choose the format SQL and the character set utf-8, and leave everything else as it is.
-3. Wait for each to end without an error before the next. If one stops half-way, load the same piece again only after
-   dropping the tables that it makes; the pieces before it stay good.
-4. ${compare}
+1. Open the new database in the panel. It must be the one that the new configuration names. The first piece makes the
+   tables below; if tables of these names are there, what is in them is lost.
+2. Choose "Import" and load the pieces one after the other, in the order of their names. Each is packed with gzip; the
+   panel unpacks it. Choose the format SQL and the character set utf-8, and leave everything else as it is.
+3. Wait for each to end without an error before the next. If one stops half-way, load the same piece again; it does no
+   harm to rows that are there already. Where the list says so, begin with an earlier one.
+4. To start over, begin with the first piece.
+5. ${compare}
 
 ${lines.join('\n')}
 `;

@@ -170,6 +170,11 @@ function networkEdits({ prefix, oldAddress, newAddress }: DataWish, name: string
   ];
 }
 
+/** A password as the login page passes it on: with a backslash before quotes and backslashes (wp_magic_quotes). */
+function asItArrives(password: string): string {
+  return password.replace(/['"\\\0]/g, char => `\\${char === '\0' ? '0' : char}`);
+}
+
 function administratorEdits({ prefix, administrator, random }: DataWish): DataEdit[] {
   if (!administrator) return [];
   const edit = (what: string, column: string, to: string, secret = false): DataEdit => ({
@@ -188,7 +193,7 @@ function administratorEdits({ prefix, administrator, random }: DataWish): DataEd
       edit(
         'Password of the administrator set',
         'user_pass',
-        portableHash(administrator.password, random),
+        portableHash(asItArrives(administrator.password), random),
         true,
       ),
     );

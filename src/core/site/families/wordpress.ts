@@ -56,9 +56,12 @@ function moved(facts: Facts, move: SiteMove): Wanted {
   const cookie = movedCookieDomain(facts, move);
   if (cookie !== undefined) wanted.cookieDomain = cookie;
   const { networkHost, networkPath } = facts;
-  if (networkHost?.value?.toLowerCase() === move.oldAddress.host) {
+  // Where the address has a port, so has the network's domain.
+  const hostOf = ({ host, port }: SiteMove['oldAddress']) => (port === undefined ? host : `${host}:${port}`);
+  if (networkHost?.value?.toLowerCase() === hostOf(move.oldAddress)) {
     const pathOf = (address: SiteMove['oldAddress']) => asBytes(`${addressPath(address)}/`);
-    if (move.newAddress.host !== networkHost.value) wanted.networkHost = asBytes(move.newAddress.host);
+    const next = hostOf(move.newAddress);
+    if (next !== networkHost.value) wanted.networkHost = asBytes(next);
     if (networkPath?.value === pathOf(move.oldAddress) && pathOf(move.newAddress) !== networkPath.value)
       wanted.networkPath = pathOf(move.newAddress);
   }

@@ -195,10 +195,12 @@ export async function applyRows(
     note,
     number,
     speaks,
+    isSpare,
   }: {
     readonly note: string;
     readonly number: number;
     readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
+    readonly isSpare: boolean;
   },
 ): Promise<number> {
   if (tables.length === 0) return 0;
@@ -210,6 +212,7 @@ export async function applyRows(
     database: database.text,
     number,
     by: 'delivery',
+    isSpare,
     rows: count,
     tables: tables.map(({ table }) => table),
     file: name,

@@ -1,6 +1,8 @@
 import { createHash } from 'node:crypto';
-import { createReadStream } from 'node:fs';
-import { gzipSync } from 'node:zlib';
+import { once } from 'node:events';
+import { PassThrough } from 'node:stream';
+import { createGzip } from 'node:zlib';
+import { DefinerFree } from '../../../core/database/definer-free.js';
 import { DumpEdits } from '../../../core/database/dump-edits.js';
 import { DamageError } from '../../../core/errors.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
@@ -46,22 +48,36 @@ export async function tailOf(run: StepRun, family: Family, manifest: CrateManife
   };
 }
 
-/** Puts the finished dump beside its place: the rewritten one, with its tail as a second gzip file at its end. */
+/**
+ * Puts the finished dump beside its place: the rewritten one with its tail, fitted to an account with no special rights, packed
+ * where its name says so.
+ */
 export async function stageDump(run: StepRun, staging: StagingPaths, { sql }: DumpTail): Promise<number> {
+  const { bench, crate } = run.move;
   const hash = createHash('sha256');
   let bytes = 0;
-  const whole = async function* () {
-    for await (const chunk of createReadStream(run.move.crate.at(movedDump))) yield chunk as Buffer;
-    if (sql.length > 0) yield gzipSync(sql);
-  };
+  const out = staging.place.name.endsWith('.gz') ? createGzip() : new PassThrough();
+  const dump = new DefinerFree(bench, chunk => out.write(Buffer.from(chunk)));
+  const filling = (async () => {
+    try {
+      const after = async () => {
+        if (out.writableNeedDrain) await once(out, 'drain', { signal: run.signal });
+      };
+      await readDump(bench, crate.at(movedDump), dump, { signal: run.signal, after });
+      out.end(sql);
+    } catch (error) {
+      out.destroy(error as Error);
+    }
+  })();
   const hashed = async function* () {
-    for await (const chunk of whole()) {
+    for await (const chunk of out as AsyncIterable<Buffer>) {
       hash.update(chunk);
       bytes += chunk.length;
       yield chunk;
     }
   };
   await staging.end.write(staging.incoming, hashed(), { mode: 0o600, mtime: Date.now() });
+  await filling;
   run.signal.throwIfAborted();
   const sums = await staging.end.checksums([staging.incoming], run.signal);
   if (sums.get(staging.incoming) === hash.digest('hex')) return bytes;

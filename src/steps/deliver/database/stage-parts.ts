@@ -1,3 +1,4 @@
+import { DefinerFree } from '../../../core/database/definer-free.js';
 import type { Finding } from '../../../core/findings/findings.js';
 import { parseSize } from '../../../core/text/sizes.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
@@ -38,9 +39,11 @@ export async function stageParts(
   await staging.end.remove(staging.incoming);
   await staging.end.makeFolder(staging.incoming, 0o755);
   const parts = new PartsFolder(move.bench, openIncoming(staging), place.name.replace(/\.parts$/, ''), limit);
+  const plain = new DefinerFree(move.bench, chunk => parts.push(Buffer.from(chunk)));
   const whole = {
-    push: (chunk: Buffer) => parts.push(chunk),
+    push: (chunk: Buffer) => plain.push(chunk),
     finish: () => {
+      plain.finish();
       if (tail.length > 0) parts.push(tail);
       parts.finish();
     },

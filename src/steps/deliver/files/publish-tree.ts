@@ -9,12 +9,15 @@ import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-l
 import type { StepRun } from '../../move/step.js';
 import { differs, lastTree, type StagedTree, standingTree, wantedAt } from './stage-tree.js';
 import { isIndex, isOwn } from './staging.js';
-import { keptOf, swapIn } from './swap.js';
+import { keptOf, ReplacedFiles, swapIn } from './swap.js';
 
-/** Puts a ready tree in its place; gives the paths of what is kept. */
-export async function publishTree(run: StepRun, tree: StagedTree): Promise<string[]> {
+/**
+ * Puts a ready tree in its place; gives the paths of what is kept.
+ * @param keepsReplaced whether files of an earlier delivery are kept that are replaced or removed
+ */
+export async function publishTree(run: StepRun, tree: StagedTree, keepsReplaced: boolean): Promise<string[]> {
   const { folder } = run.move;
-  const kept = await (tree.update ? mergeIn(run, tree) : swapIn(run, tree.staging));
+  const kept = await (tree.update ? mergeIn(run, tree, keepsReplaced) : swapIn(run, tree.staging));
   // For the next time: what is ours, and may be removed once the old site no longer has it.
   await writeEntryList(folder.at(lastTree), seenAt(run, tree, oursOf(run.move.crate, tree)));
   await rm(folder.at(standingTree), { force: true });
@@ -58,12 +61,17 @@ async function* asList(entries: readonly CheckedEntry[]): AsyncIterable<CheckedE
  * Puts what waits in the incoming folder among what an earlier delivery put there: file by file, each by renaming,
  * index files last. Safe to do again from any moment.
  */
-async function mergeIn(run: StepRun, tree: StagedTree): Promise<string[]> {
+async function mergeIn(run: StepRun, tree: StagedTree, keepsReplaced: boolean): Promise<string[]> {
   const { staging, incoming, gone } = tree;
   const { folder, crate } = run.move;
   const root = staging.place.open();
   const at = (path: ByteString) => asBytes(staging.path === '' ? path : `${staging.path}/${path}`);
-  const put = (path: ByteString) => staging.end.replace(asBytes(`${staging.incoming}/${path}`), at(path));
+  const replaced = keepsReplaced ? await ReplacedFiles.begin(run, staging) : undefined;
+  const wasThere = new Set<ByteString>();
+  const put = async (path: ByteString) => {
+    if (wasThere.has(path)) await replaced?.keep(path);
+    await staging.end.replace(asBytes(`${staging.incoming}/${path}`), at(path));
+  };
   const late: ByteString[] = [];
   const folders: { entry: FileEntry; differs: boolean }[] = [];
   const touched = new Set<ByteString>();
@@ -76,7 +84,11 @@ async function mergeIn(run: StepRun, tree: StagedTree): Promise<string[]> {
     const early: ByteString[] = [];
     for (const { path, type, mode, to } of waiting.values()) {
       const there = standing.get(path);
-      if (there && there.type !== type) await root.remove(path);
+      if (there?.type === 'file') wasThere.add(path);
+      if (there && there.type !== type) {
+        if (there.type === 'file') await replaced?.keep(path);
+        await root.remove(path);
+      }
       if (type === 'link') await root.makeLink(path, to!);
       if (type === 'folder' && there?.type !== 'folder')
         await root.makeFolder(path, taken.get(path)?.mode ?? mode);
@@ -90,10 +102,13 @@ async function mergeIn(run: StepRun, tree: StagedTree): Promise<string[]> {
   }
   for (const path of late) await put(path);
   // The deepest first, so that a folder is empty when its turn comes.
-  for (const path of [...gone].reverse()) await root.remove(path);
+  for (const path of [...gone].reverse()) {
+    if ((await root.entry(path))?.type === 'file') await replaced?.keep(path);
+    await root.remove(path);
+  }
   for (const path of gone) touched.add(folderOf(path));
   const unfinished = folders.filter(one => one.differs || touched.has(one.entry.path));
   for (const { entry } of unfinished.reverse()) await root.finishFolder(entry.path, entry);
   await staging.end.remove(staging.incoming);
-  return keptOf(staging);
+  return [...(await keptOf(staging)), ...(replaced ? [replaced.keepsake] : [])];
 }

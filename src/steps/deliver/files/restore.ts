@@ -106,18 +106,18 @@ export async function exchangeFiles(
   }
   const folder = staging.kept(keeps);
   const keepsake = placeIn(staging, folder).text;
-  const { place, paths } = kept;
-  await noteDeed(run, 'undo', { kind: 'files kept', place, keepsake, number: keeps, by: 'undo', paths });
-  for (const one of paths) {
+  await noteDeed(run, 'undo', { kind: 'files kept', place: kept.place, keepsake, number: keeps, by: 'undo' });
+  const files = placeIn(staging, from).open();
+  if (!(await files.isThere())) return;
+  for await (const { path: one, type } of files.list(() => false, run.signal)) {
+    if (type === 'folder') continue;
     const live = asBytes(path === '' ? one : `${path}/${one}`);
-    const back = asBytes(`${from}/${one}`);
-    if (!(await end.entry(back))) continue;
     const to = asBytes(`${folder}/${one}`);
     if (await end.entry(live)) {
       await end.makeFolder(folderOf(to), 0o700);
       await end.rename(live, to);
     }
-    await end.rename(back, live);
+    await end.rename(asBytes(`${from}/${one}`), live);
   }
   await end.remove(from);
 }
