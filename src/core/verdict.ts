@@ -18,7 +18,7 @@ export function worstOf(list: readonly Seen[]): Look {
 }
 
 /** The names of the things that a look is true of. */
-export function namesOf(list: readonly Seen[], look: Look): string {
+function namesOf(list: readonly Seen[], look: Look): string {
   return list
     .filter(one => one.look === look)
     .map(({ what }) => what)

@@ -5,23 +5,16 @@ import { UsageError } from '../core/errors.js';
 import type { FileEntry } from '../core/files/entries.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { traceOfSecret } from '../core/journal.js';
-import type { PageComparison } from '../core/pages/compare.js';
 import { familyNamed } from '../core/site/families/families.js';
 import { type Seen, worstOf } from '../core/verdict.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
 import { readEntryList, writeEntryList } from '../ends/move-folder/entry-list.js';
 import { compareDatabase } from './check/database.js';
 import { compareExport } from './check/export.js';
-import {
-  compareFiles,
-  configurationFindings,
-  type FilesComparison,
-  fileFindings,
-  type LeftOver,
-} from './check/files.js';
+import { compareFiles, configurationFindings, fileFindings, type LeftOver } from './check/files.js';
 import { comparePagesOf } from './check/pages.js';
-import { seenBy } from './check/seen.js';
-import { compareTables, type TableComparison, tableFindings } from './check/tables.js';
+import { type Compared, seenBy } from './check/seen.js';
+import { compareTables, tableFindings } from './check/tables.js';
 import { isOwn } from './deliver/files/staging.js';
 import { identityOf, identityOfTree, TreeIdentity } from './move/identity.js';
 import type { Move } from './move/open.js';
@@ -29,11 +22,7 @@ import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 
-export interface CheckResult {
-  readonly files: FilesComparison | undefined;
-  readonly tables: readonly TableComparison[];
-  readonly leftOver: readonly LeftOver[];
-  readonly pages: readonly PageComparison[];
+export interface CheckResult extends Compared {
   /** What was looked at, and what was seen. */
   readonly seen: readonly Seen[];
 }

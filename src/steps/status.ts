@@ -9,7 +9,7 @@ import { rewriteInputs } from './rewrite.js';
 import { surveyInputs } from './survey/inputs.js';
 
 /** The state of one step. */
-export interface StepStatus {
+interface StepStatus {
   readonly step: StepName;
   /** `stale`: done, but on a sheet or an input that has changed since. */
   readonly state: 'not yet' | 'begun' | 'done' | 'planned' | 'stale' | 'stopped' | 'failed';

@@ -23,7 +23,7 @@ export function showCheck(
 }
 
 /** Says no more than was looked at: the worst of it. */
-export function headOf({ seen }: CheckResult, stopped: boolean, colors: Terminal['colors']): string {
+function headOf({ seen }: CheckResult, stopped: boolean, colors: Terminal['colors']): string {
   const worst = worstOf(seen);
   if (stopped && worst !== 'seen bad') return colors.bold(colors.red('The new site is not the old one yet.'));
   const paint = { 'seen good': colors.green, 'not looked at': colors.yellow, 'seen bad': colors.red };

@@ -7,7 +7,7 @@ export const ownTablePrefix = 'able_porter_';
 const longestName = 64;
 
 /** A name of our own for a table that waits or is kept. Where it would be too long, its end becomes a digest. */
-export function reservedName(what: string, table: string): string {
+function reservedName(what: string, table: string): string {
   const name = `${ownTablePrefix}${what}_${table}`;
   if ([...name].length <= longestName) return name;
   const digest = createHash('sha256').update(table).digest('hex').slice(0, 10);

@@ -31,6 +31,17 @@ interface Filling {
   againFrom: number;
 }
 
+/** A statement that is put into a piece later than it was read, with the session settings it was read under. */
+interface Held {
+  readonly line: ByteString;
+  /** The settings between the one held before it in the same list and it. */
+  readonly since: readonly ByteString[];
+  /** How many settings were read before it. */
+  readonly read: number;
+  /** The settings that a piece which begins with it needs. */
+  readonly settings: readonly ByteString[];
+}
+
 /**
  * Cuts a dump into packed pieces under a limit, between statements or between rows. The first piece makes all tables, those
  * after it fill them, and the last makes views and programs. But for the first, each can be loaded again and does no harm: rows
@@ -43,10 +54,13 @@ export class DumpParts {
   private readonly pack: (bytes: Buffer) => Buffer;
   private readonly take: (part: DumpPart) => void;
   private readonly limit: number;
-  private readonly settings: ByteString[] = [];
-  private readonly structure: ByteString[] = [];
+  /** The session settings so far. Of equal ones the first, so that what is saved is there to be restored, and the last. */
+  private settings: readonly ByteString[] = [];
+  /** Every session setting as it was read. */
+  private readonly read: ByteString[] = [];
+  private readonly structure: Held[] = [];
   private readonly made: string[] = [];
-  private readonly programs: ByteString[] = [];
+  private readonly programs: Held[] = [];
   private readonly keyed = new Set<string>();
   private readonly begun = new Map<string, number>();
   private filling: Filling | undefined;
@@ -75,7 +89,11 @@ export class DumpParts {
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.reader.finish();
-    for (const line of this.programs) this.put(line, undefined, 0);
+    for (const { line, since, settings } of this.programs) {
+      this.settings = settings;
+      for (const setting of since) this.put(setting, undefined, 0);
+      this.put(line, undefined, 0);
+    }
     this.end();
     this.takeStructure();
   }
@@ -88,8 +106,11 @@ export class DumpParts {
     }
     if (kind === 'session') {
       const line = asBytes(`${sql};\n`);
-      this.settings.push(line);
-      if (this.programs.length > 0) this.programs.push(line);
+      const { settings } = this;
+      const first = settings.indexOf(line);
+      this.settings = [...settings.filter((other, at) => other !== line || at === first), line];
+      this.read.push(line);
+      if (this.filling) this.put(line, undefined, 0);
       return;
     }
     if (kind === 'structure') {
@@ -107,8 +128,9 @@ export class DumpParts {
   private addStructure(sql: ByteString): void {
     const subject = subjectOf(sql);
     if (subject && subject.kind !== 'table') {
-      this.programs.push(
-        subject.kind === 'view' ? asBytes(`${sql};\n`) : asBytes(`DELIMITER ;;\n${sql};;\nDELIMITER ;\n`),
+      this.hold(
+        this.programs,
+        subject.kind === 'view' ? `${sql};\n` : `DELIMITER ;;\n${sql};;\nDELIMITER ;\n`,
       );
       return;
     }
@@ -117,7 +139,13 @@ export class DumpParts {
     const [name] = shape ? [shape.name] : (subject?.names ?? []);
     if (name !== undefined && !this.made.includes(name)) this.made.push(name);
     if (shape && /\b(?:PRIMARY|UNIQUE)\s+KEY\b/i.test(sql)) this.keyed.add(shape.name);
-    this.structure.push(asBytes(`${sql};\n`));
+    this.hold(this.structure, `${sql};\n`);
+  }
+
+  private hold(list: Held[], line: string): void {
+    const { settings, read } = this;
+    const since = read.slice(list.at(-1)?.read ?? 0);
+    list.push({ line: asBytes(line), since, read: read.length, settings });
   }
 
   /** A table without a key begins with a piece of its own, which empties it: loaded again, its rows would be there twice. */
@@ -173,18 +201,19 @@ export class DumpParts {
 
   /** The first piece, or several where it would be too long. */
   private takeStructure(): void {
-    const head = [asBytes('-- Piece 1, which makes the tables: what is in them is lost\n'), ...this.settings];
+    const title = asBytes('-- Piece 1, which makes the tables: what is in them is lost\n');
     const pieces: ByteString[][] = [];
     let bytes = 0;
-    for (const line of this.structure) {
-      const more = this.pack(bufferOf(line)).length;
+    for (const { line, since, settings } of this.structure) {
+      const more = this.pack(wholeOf([...since, line])).length;
       const last = pieces.at(-1);
-      if (last && bytes + more <= this.limit) last.push(line);
-      else {
-        pieces.push([...head, line]);
-        bytes = this.pack(wholeOf(head)).length;
+      if (last && bytes + more <= this.limit) {
+        last.push(...since, line);
+        bytes += more;
+      } else {
+        pieces.push([title, ...settings, line]);
+        bytes = this.pack(wholeOf([title, ...settings, line])).length;
       }
-      bytes += more;
     }
     for (const [further, lines] of pieces.entries())
       this.take({

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import pMap from 'p-map';
-import type { ByteString } from '../../core/bytes.js';
+import { type ByteString, bufferOf } from '../../core/bytes.js';
 
 /** SHA-256 of files by reading them, several at once. @param open gives a file's content, or undefined where it is not there */
 export async function sumsByReading(
@@ -22,4 +22,9 @@ export async function sumsByReading(
     { concurrency: atOnce, signal },
   );
   return sums;
+}
+
+/** SHA-256 of bytes, in hex. */
+export function sha256Of(bytes: ByteString): string {
+  return createHash('sha256').update(bufferOf(bytes)).digest('hex');
 }

@@ -1,16 +1,21 @@
+import type { PageComparison } from '../../core/pages/compare.js';
 import { count, counted } from '../../core/text/numbers.js';
 import type { Look, Seen } from '../../core/verdict.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
-import type { CheckResult } from '../check.js';
 import type { Move } from '../move/open.js';
+import type { FilesComparison, LeftOver } from './files.js';
+import type { TableComparison } from './tables.js';
+
+/** What a check compared. */
+export interface Compared {
+  readonly files: FilesComparison | undefined;
+  readonly tables: readonly TableComparison[];
+  readonly leftOver: readonly LeftOver[];
+  readonly pages: readonly PageComparison[];
+}
 
 /** What of a comparison was looked at, and what was seen. */
-export function seenBy(
-  move: Move,
-  manifest: CrateManifest,
-  result: Omit<CheckResult, 'seen'>,
-  exported: boolean,
-): Seen[] {
+export function seenBy(move: Move, manifest: CrateManifest, result: Compared, exported: boolean): Seen[] {
   const seen: Seen[] = [];
   if (manifest.counts.files > 0) seen.push(filesSeen(move, result));
   if (manifest.tables.length > 0) seen.push(...tablesSeen(move, result, exported));
@@ -19,7 +24,7 @@ export function seenBy(
   return seen;
 }
 
-function filesSeen({ newFiles }: Move, { files }: Pick<CheckResult, 'files'>): Seen {
+function filesSeen({ newFiles }: Move, { files }: Pick<Compared, 'files'>): Seen {
   const what = 'files';
   if (!files)
     return {
@@ -36,7 +41,7 @@ function filesSeen({ newFiles }: Move, { files }: Pick<CheckResult, 'files'>): S
   };
 }
 
-function tablesSeen({ newLive }: Move, { tables }: Pick<CheckResult, 'tables'>, exported: boolean): Seen[] {
+function tablesSeen({ newLive }: Move, { tables }: Pick<Compared, 'tables'>, exported: boolean): Seen[] {
   const equal = tables.filter(one => one.equal).length;
   const look: Look = tables.length > 0 && equal === tables.length ? 'seen good' : 'seen bad';
   const text = `${count(equal)} of ${counted(tables.length, 'table')} equal`;
@@ -51,11 +56,7 @@ function tablesSeen({ newLive }: Move, { tables }: Pick<CheckResult, 'tables'>, 
   ];
 }
 
-function addressesSeen({
-  leftOver,
-  files,
-  tables,
-}: Pick<CheckResult, 'leftOver' | 'files' | 'tables'>): Seen {
+function addressesSeen({ leftOver, files, tables }: Pick<Compared, 'leftOver' | 'files' | 'tables'>): Seen {
   const what = 'old addresses';
   const places = [...(files ? ['files'] : []), ...(tables.length > 0 ? ['rows'] : [])];
   if (places.length === 0) return { what, look: 'not looked at', text: 'nothing was searched' };
@@ -65,7 +66,7 @@ function addressesSeen({
   return { what, look: 'seen good', text: `none is left in ${where} that was to be rewritten` };
 }
 
-function pagesSeen({ pages }: Pick<CheckResult, 'pages'>): Seen {
+function pagesSeen({ pages }: Pick<Compared, 'pages'>): Seen {
   const what = 'pages';
   if (pages.length === 0) return { what, look: 'not looked at', text: 'none was compared (new.reach)' };
   const same = pages.filter(({ verdict }) => verdict === 'same').length;

@@ -1,4 +1,4 @@
-import type { FindingLog, StepRun } from '../move/step.js';
+import type { FindingLog } from '../move/step.js';
 
 /** A part of a delivery: the files, the finished dump, or the database at its server. */
 export interface Deliverer {
@@ -8,13 +8,4 @@ export interface Deliverer {
   stage(findings: FindingLog): Promise<void>;
   /** Puts what was staged in its place. @returns where what was there before is kept */
   publish(findings: FindingLog): Promise<readonly string[]>;
-}
-
-/** What a delivery left at a place of the new end. It is known from the journal, and so outlives its deliverer. */
-export interface Delivered {
-  readonly place: string;
-  /** Where what was there before is kept; undefined where nothing was there. */
-  readonly keepsake: string | undefined;
-  /** Removes what was delivered and restores the keepsake. Safe to repeat from any moment. */
-  takeBack(run: StepRun): Promise<void>;
 }

@@ -66,7 +66,7 @@ export function tablesOfCrate(
 }
 
 /** The site of a crate, where it was taken with files by which it was recognised. */
-export function siteOfFiles(manifest: CrateManifest): SiteInDatabase | undefined {
+function siteOfFiles(manifest: CrateManifest): SiteInDatabase | undefined {
   return manifest.counts.files > 0 || manifest.from.family !== 'plain' ? siteOfCrate(manifest) : undefined;
 }
 

@@ -11,7 +11,7 @@ export interface SelfWrittenRows {
 }
 
 /** What a family's sites write without anybody's work: sessions, caches, counters, locks, logs. */
-export interface SelfWritten {
+interface SelfWritten {
   /** Globs of tables, without their prefix. */
   readonly tables: readonly string[];
   readonly rows: readonly SelfWrittenRows[];
@@ -152,7 +152,7 @@ const byFamily: Readonly<Record<string, SelfWritten>> = {
 };
 
 /** What a site of a family writes by itself; of a family that is not known, what any site does. */
-export function selfWrittenBy(family: string): SelfWritten {
+function selfWrittenBy(family: string): SelfWritten {
   const own = byFamily[family];
   return { tables: [...anySite, ...(own?.tables ?? [])], rows: own?.rows ?? [] };
 }

@@ -60,7 +60,7 @@ export async function replacementIn(
 }
 
 /** The tables of a database that a delivery replaces. */
-export function replacedOf(
+function replacedOf(
   { sheet }: Move,
   there: readonly SeenTable[],
   { family, prefix, names }: IncomingTables,

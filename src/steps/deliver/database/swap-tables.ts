@@ -70,7 +70,7 @@ export async function swapTables(
 }
 
 /** Whether the tables of a load are in their places, and only what comes after them may be missing. */
-export async function isSwapped(connection: DatabaseConnection, prefix: string): Promise<boolean> {
+async function isSwapped(connection: DatabaseConnection, prefix: string): Promise<boolean> {
   return (await connection.loadPosition(doneNoteName(prefix))) !== undefined;
 }
 

@@ -9,7 +9,7 @@ import type { StepRun } from '../../move/step.js';
 import type { DeliveredState, DeliveredTable, StateFolder } from './delivered-state.js';
 
 /** What the new site has written into one table since it was delivered. */
-export interface WrittenTable {
+interface WrittenTable {
   readonly table: string;
   /** Rows that are new, changed or gone. */
   readonly rows: number;

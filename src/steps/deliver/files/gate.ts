@@ -1,10 +1,10 @@
 import { asBytes, type ByteString, textOf } from '../../../core/bytes.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
+import { sha256Of } from '../../../ends/files/sums.js';
 import { ledgerOf } from '../../move/ledger.js';
 import { readSmall, treeOf } from '../../move/read-site.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
-import { sha256Of } from '../site/apply.js';
 import { type StagingPaths, stagingOf } from './staging.js';
 
 /** What a front file says while the site behind it is swapped. */

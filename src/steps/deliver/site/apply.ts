@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto';
 import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
 import { asBytes, type ByteString, bufferOf, textOf } from '../../../core/bytes.js';
 import { UsageError } from '../../../core/errors.js';
@@ -9,6 +8,7 @@ import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
+import { sha256Of } from '../../../ends/files/sums.js';
 import type { Crate, CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { ledgerOf } from '../../move/ledger.js';
@@ -147,11 +147,6 @@ export function traceOfSetUp({ files }: SetUp): Record<string, string> {
   return Object.fromEntries(
     files.map(({ path, after }) => [path, after === undefined ? '' : sha256Of(after)]),
   );
-}
-
-/** SHA-256 of bytes, in hex. */
-export function sha256Of(bytes: ByteString): string {
-  return createHash('sha256').update(bufferOf(bytes)).digest('hex');
 }
 
 async function configurationFrom(
