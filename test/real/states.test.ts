@@ -278,7 +278,7 @@ test('whatever is done in whatever order, with others writing and kills at any m
         });
       }
     }),
-    { numRuns: effort(4, 250), endOnFailure: true },
+    { numRuns: effort(4, 80), endOnFailure: true },
   );
 });
 
