@@ -71,6 +71,25 @@ test('a dump alone that cannot be rewritten: a clear error, its exit code, nothi
       4,
       /gzip packing is damaged/,
     ],
+    ...(
+      [
+        ['an xz file', Buffer.from([0xfd, 0x37, 0x7a, 0x58, 0x5a, 0]), /packed with xz/],
+        ['UTF-16', Buffer.from('\ufeffINSERT', 'utf16le'), /text in UTF-16/],
+        ['a custom dump of PostgreSQL', Buffer.from('PGDMP\x01'), /PostgreSQL/],
+        [
+          'a dump of PostgreSQL',
+          Buffer.from('--\n-- PostgreSQL database dump\n--\nSET a = 1;\n'),
+          /PostgreSQL/,
+        ],
+        ['rows of PostgreSQL', Buffer.from('COPY public.a (b) FROM stdin;\n1\n\\.\n'), /PostgreSQL/],
+        ['a dump of SQLite', Buffer.from('PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n'), /SQLite/],
+      ] as const
+    ).map(([name, content, says]): (typeof cases)[number] => [
+      name,
+      [put(`${name}.sql`, content), ...from, '--out', 'out.sql'],
+      4,
+      says,
+    ]),
     ['not SQL', [put('page.sql', '<html>no</html>'), ...from, '--out', 'out.sql'], 4, /is not SQL/],
     [
       'not SQL, packed',

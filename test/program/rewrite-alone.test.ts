@@ -167,3 +167,29 @@ test('a dump that another program gives through a pipe with a name is read as it
     "INSERT INTO t VALUES ('https://new.example/x');\n",
   );
 });
+
+test('nothing found, or a prefix that no table has, is not silent', async t => {
+  const root = folder(t);
+  writeFileSync(
+    join(root, 'a.sql'),
+    "CREATE TABLE `fh7_a` (`v` text);\nINSERT INTO `fh7_a` VALUES ('https://old.example/site/');\n",
+  );
+  const codes = async (...options: string[]) => {
+    const { stdout } = await run(['rewrite', 'a.sql', ...options, '--dry-run', '--json'], { cwd: root });
+    return JSON.parse(stdout).findings.map((one: { code: string }) => one.code);
+  };
+  assert.deepEqual(await codes(...pair, '--prefix-from', 'fh7_', '--prefix-to', 'x_'), []);
+  assert.deepEqual(
+    await codes(
+      '--from',
+      'https://other.example',
+      '--to',
+      'https://new.example',
+      '--prefix-from',
+      'fh8_',
+      '--prefix-to',
+      'x_',
+    ),
+    ['no-address-found', 'prefix-not-found'],
+  );
+});

@@ -426,6 +426,12 @@ export const catalogue = {
     meaning: 'The new web server does not answer.',
     remedy: 'Check `new.reach` and the server’s host name.',
   },
+  'no-address-found': {
+    levels: ['warn'],
+    meaning: 'The dump holds rows, and none of them an old address.',
+    remedy:
+      'Check `old.address` and `old.also`. It is right only for a site that stores no address of its own.',
+  },
   'numbers-begin-lower': {
     levels: ['warn'],
     meaning: 'The next automatic number of a table is lower than at the old server.',
@@ -521,6 +527,11 @@ export const catalogue = {
     meaning: 'One of the two sites did not answer.',
     remedy: 'Check `old.reach`, `new.reach` and the servers.',
   },
+  'panel-limit': {
+    levels: ['warn'],
+    meaning: 'The finished dump will probably be larger than the new host accepts as an upload.',
+    remedy: 'Set `new.database.parts` to a size below the limit.',
+  },
   'part-too-large': {
     levels: ['warn'],
     meaning: 'One row alone makes a piece of the dump larger than `new.database.parts`.',
@@ -550,6 +561,11 @@ export const catalogue = {
     levels: ['stop'],
     meaning: 'The tables have another prefix than the configuration.',
     remedy: 'Dump the right database, or correct the prefix.',
+  },
+  'prefix-not-found': {
+    levels: ['warn'],
+    meaning: 'No table of the dump begins with the prefix that is to be changed.',
+    remedy: 'Give the prefix of the tables as `--prefix-from`.',
   },
   'prefix-several': {
     levels: ['stop'],

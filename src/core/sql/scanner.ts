@@ -274,6 +274,8 @@ export class DumpScanner {
       return end < 0 ? s.length : end + 1;
     }
     if (!opensStatement(s, at)) {
+      const system = otherSystem(s.slice(at, at + 24));
+      if (system) throw this.damage(`it is a dump of ${system}`, onlyOurs);
       throw this.damage(
         `what is at byte ${this.offset + at} is not SQL: ${JSON.stringify(s.slice(at, at + 40))}`,
         'Check that this is an SQL dump, and that it was not changed by an editor or a transfer',
@@ -288,6 +290,7 @@ export class DumpScanner {
     if (end < 0 && !last) return needMore;
     if (/^-- (?:MariaDB|MySQL|Able Porter \S+) dump /.test(s.slice(at, at + 40))) this.headed = true;
     if (s.startsWith('-- Dump completed', at)) this.completed = true;
+    if (s.startsWith('-- PostgreSQL database', at)) throw this.damage('it is a dump of PostgreSQL', onlyOurs);
     return end < 0 ? s.length : end + 1;
   }
 
@@ -444,6 +447,15 @@ const openers =
 
 /** A SET of the SQL mode: to a list, or back to what it was. */
 const sqlMode = /^(?:\/\*!\d*\s*)?set\s[^;]*?\bsql_mode\s*=\s*(?:'([^']*)'|@\w+)/i;
+
+const onlyOurs = 'Only databases of MariaDB and MySQL can be moved';
+
+/** The database system whose dumps have such a statement, where it is another than ours. */
+function otherSystem(s: string): string | undefined {
+  if (/^pragma\b/i.test(s)) return 'SQLite';
+  if (/^(?:copy\s|\\(?:connect|restrict|unrestrict|\.))/i.test(s)) return 'PostgreSQL';
+  return /^(?:go\b|print\b|exec\b|\[dbo\])/i.test(s) ? 'SQL Server' : undefined;
+}
 
 function opensStatement(s: string, at: number): boolean {
   return openers.test(s.slice(at, at + 16));

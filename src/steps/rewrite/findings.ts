@@ -7,10 +7,27 @@ type Place = RewriteSummary['places'][number];
 /** What of a rewriting an administrator should know about. */
 export function rewriteFindings(summary: RewriteSummary): Finding[] {
   return [
+    ...noneFindings(summary),
     ...summary.places.flatMap(placeFindings),
     ...mendedFindings(summary),
     ...base64Findings(summary),
     ...mailFindings(summary),
+  ];
+}
+
+/** Nothing was found: seldom right, and mostly an address that was never the site's. */
+function noneFindings({ pairs, totals, rows }: RewriteSummary): Finding[] {
+  const [first] = pairs;
+  if (first === undefined || rows === 0 || totals.occurrences + totals.left > 0) return [];
+  return [
+    finding({
+      level: 'warn',
+      code: 'no-address-found',
+      place: first.from,
+      what: `No old address is in ${counted(rows, 'row')}; nothing was changed`,
+      remedy:
+        'Compare the old address with what the site uses: scheme, www, port, folder. "able-porter survey" lists the hosts in the data',
+    }),
   ];
 }
 

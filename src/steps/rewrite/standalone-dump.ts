@@ -2,6 +2,7 @@ import { rename, rm, stat } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { knownServer } from '../../core/database/known-servers.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
+import { showable } from '../../core/text/display.js';
 import { parseSize, sizeText } from '../../core/text/sizes.js';
 import { LocalFiles } from '../../ends/files/local.js';
 import { whileDoing } from '../../ends/system-errors.js';
@@ -53,7 +54,7 @@ export async function rewriteStandaloneDump(
       events,
       signal,
     );
-    const findings = fittingFindings(done, wish);
+    const findings = [...fittingFindings(done, wish), ...prefixFindings(done, wish)];
     if (!parts || out === undefined) return { summary: done.summary, findings, wrote: out ?? '' };
     await parts.writePage(
       wish.parts!,
@@ -89,6 +90,21 @@ function refuseWrongOutput(wish: StandaloneOptions): void {
 /** The name that pieces of a dump begin with. */
 function nameOf(input: string): string {
   return input === '-' ? 'dump' : basename(input).replace(/(?:\.sql)?(?:\.(?:gz|bz2|zip))?$/i, '');
+}
+
+/** A prefix that no table has is mistyped. */
+function prefixFindings({ tables }: DumpDone, { input, prefixFrom }: StandaloneOptions): Finding[] {
+  if (prefixFrom === undefined || tables.length === 0) return [];
+  if (tables.some(({ table }) => table.startsWith(prefixFrom))) return [];
+  return [
+    finding({
+      level: 'warn',
+      code: 'prefix-not-found',
+      place: input,
+      what: `No table begins with "${prefixFrom}", so no name was changed; the first is ${showable(tables[0]!.table)}`,
+      remedy: 'Give the prefix of the tables as --prefix-from',
+    }),
+  ];
 }
 
 /** What was changed in the dump so that the server takes it. */

@@ -126,7 +126,7 @@ function serverFindings(move: Move, { database, server, prefix, ledger, place }:
     report('database-tables-there', 'warn', {
       what: `${counted(same.length, 'table')} with the prefix "${wanted}" ${agreeing(same.length, 'is', 'are')} in the new database already`,
       remedy: move.newLive
-        ? 'Delivery keeps them in a dump beside the sheet and drops them; "undo" puts them back'
+        ? 'Delivery replaces those of the same names, and keeps them until "tidy"; "undo" puts them back'
         : 'Loading the dump drops them; dump them first, or give new.database.prefix',
     });
   } else if (server.tables.length > 0) {

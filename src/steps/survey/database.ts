@@ -6,6 +6,7 @@ import { DumpSurvey } from '../../core/site/survey/dump-survey.js';
 import { prefixesIn } from '../../core/site/survey/site-tables.js';
 import type { DatabaseEnd, SeenDatabase, SeenTable } from '../../ends/database/database-end.js';
 import { type OldDatabase, oldDatabaseOf } from '../move/databases.js';
+import type { Move } from '../move/open.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
 import { siteInDatabase, tablesTaken } from '../move/tables.js';
@@ -57,7 +58,7 @@ export async function surveyOldDatabase(run: StepRun, site: Site | undefined): P
   } catch (error) {
     const known = database.toPorterError(error, 'Looking at the old database');
     if (!(known instanceof EndError)) throw known;
-    return { ...none, findings: [unreachedFinding(known, database)] };
+    return { ...none, findings: [unreachedFinding(run.move, known, database)] };
   }
 }
 
@@ -136,7 +137,11 @@ async function lookThrough(
   }
 }
 
-function unreachedFinding({ kind, details: { cause, remedy } }: EndError, { text }: DatabaseEnd): Finding {
+function unreachedFinding(
+  move: Move,
+  { kind, details: { cause, remedy } }: EndError,
+  { text }: DatabaseEnd,
+): Finding {
   const place = `old.database: ${text}`;
   if (kind === 'credentials') {
     const what = `The old database refuses the user or the password (${cause})`;
@@ -155,7 +160,8 @@ function unreachedFinding({ kind, details: { cause, remedy } }: EndError, { text
     code: 'database-not-reached',
     place,
     what: `The old database cannot be reached from here (${cause})`,
-    remedy:
-      'Go through the files’ SSH (old.database.through: files), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
+    remedy: move.oldFiles?.text.startsWith('sftp:')
+      ? 'Go through the files’ SSH (old.database.through: files), or take a dump in the host’s panel and name it (dump: old.sql.gz)'
+      : 'Take a dump in the host’s panel and name it (dump: old.sql.gz); where the host has SSH, files over sftp:// lead to the database too (through: files)',
   });
 }

@@ -1,6 +1,8 @@
 import { basename } from 'node:path';
+import { parseAddress } from '../../core/address/address.js';
 import type { SeenHost } from '../../core/address/seen.js';
 import type { SeenFolders } from '../../core/address/server-paths.js';
+import { textOf } from '../../core/bytes.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Workbench } from '../../core/kernels/workbench.js';
 import type { Family } from '../../core/site/families/family.js';
@@ -130,8 +132,17 @@ export function folderFindings(move: Move, seen: readonly SeenFolders[]): Findin
     [...move.sheet.rewrite.pairs.flatMap(({ from, to }) => [from, to]), move.newFiles?.path ?? '\0'].some(
       one => folder === one || folder.startsWith(`${one.replace(/\/$/, '')}/`),
     );
+  // Below an address that has a path, what begins with this path is a link and not a folder.
+  const addresses = [
+    move.oldAddress,
+    ...move.sheet.old.also.map(text => parseAddress(text)),
+    move.newAddress,
+  ];
+  const paths = addresses.map(({ segments }) => segments.map(one => `/${textOf(one)}`).join(''));
+  const isLink = (folder: string) =>
+    paths.some(path => path !== '' && (folder === path || folder.startsWith(`${path}/`)));
   return [...counts]
-    .filter(([folder]) => !covered(folder))
+    .filter(([folder]) => !covered(folder) && !isLink(folder))
     .slice(0, 5)
     .map(([folder, { count, place }]) =>
       finding({

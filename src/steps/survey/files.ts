@@ -209,7 +209,7 @@ function addressFindings({ place, withAddress: { files, occurrences, first } }: 
       place: `${place}/${first}`,
       what: `${files} text ${files === 1 ? 'file names' : 'files name'} the old address (${occurrences} ${occurrences === 1 ? 'time' : 'times'}) and ${files === 1 ? 'is' : 'are'} transferred unchanged`,
       remedy:
-        'Where it matters (a theme, a script), name the file in configure.edits, or change it after the move',
+        'Where it matters (a theme, a script), name the files in rewrite.files, by patterns such as "themes/club/**"',
     }),
   ];
 }

@@ -7,8 +7,28 @@ export type Packing = 'gzip' | 'bzip2' | 'zip';
 
 const chunkBytes = 1 << 20;
 
-/** @param head at least four bytes of the file, where it has as many */
+/** What a file is that cannot be read here, by its first four bytes, and what makes a dump of it. */
+const foreign: ReadonlyMap<string, { readonly what: string; readonly remedy: string }> = new Map([
+  ['\xfd7zX', { what: 'packed with xz', remedy: 'Unpack it with "unxz", or pack it with gzip' }],
+  ['\x28\xb5\x2f\xfd', { what: 'packed with zstd', remedy: 'Unpack it with "unzstd", or pack it with gzip' }],
+  ['\x04"M\x18', { what: 'packed with lz4', remedy: 'Unpack it with "unlz4", or pack it with gzip' }],
+  ['7z\xbc\xaf', { what: 'a 7z archive', remedy: 'Unpack it and give the SQL file' }],
+  ['Rar!', { what: 'a RAR archive', remedy: 'Unpack it and give the SQL file' }],
+  ['PGDM', { what: 'a dump of PostgreSQL', remedy: 'Only databases of MariaDB and MySQL can be moved' }],
+  ['SQLi', { what: 'a database of SQLite', remedy: 'Only databases of MariaDB and MySQL can be moved' }],
+]);
+const utf16 = { what: 'text in UTF-16', remedy: 'Take the dump again in UTF-8, or convert it with "iconv"' };
+
+/**
+ * @param head at least four bytes of the file, where it has as many
+ * @throws DamageError for a packing or a kind of file that cannot be read here
+ */
 export function packingOf(head: Buffer): Packing | undefined {
+  const known = foreign.get(head.toString('latin1', 0, 4));
+  const mark = head.toString('latin1', 0, 2);
+  const found = known ?? (mark === '\xff\xfe' || mark === '\xfe\xff' ? utf16 : undefined);
+  if (found)
+    throw new DamageError({ doing: 'Reading the dump', cause: `it is ${found.what}`, remedy: found.remedy });
   if (head[0] === 0x1f && head[1] === 0x8b) return 'gzip';
   const letters = head.toString('latin1', 0, 4);
   if (letters.startsWith('BZh')) return 'bzip2';
