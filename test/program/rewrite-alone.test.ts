@@ -13,6 +13,7 @@ import {
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { gzipSync } from 'node:zlib';
+import { makeClub } from '../help/club.js';
 import { folder, program, run } from '../help/program.js';
 
 const pair = ['--from', 'https://old.example/site', '--to', 'https://new.example'];
@@ -192,4 +193,20 @@ test('nothing found, or a prefix that no table has, is not silent', async t => {
     ),
     ['no-address-found', 'prefix-not-found'],
   );
+});
+
+test('a dry run on the crate counts what the rewriting then changes, and writes nothing', async t => {
+  const root = folder(t);
+  const move = await makeClub(root);
+  const has = () => readdirSync(move, { recursive: true }).map(String).sort();
+  const json = async (...args: string[]) =>
+    JSON.parse((await run([...args, '--json'], { cwd: move })).stdout);
+  assert.equal((await run(['pack', '--yes'], { cwd: move })).code, 0);
+  const before = has();
+  const tried = await json('rewrite', '--dry-run', '--where-left');
+  assert.deepEqual(has(), before);
+  assert.ok(tried.left.length > 0);
+  const { result } = await json('rewrite');
+  assert.deepEqual([tried.dump, tried.files], [result.dump, result.files]);
+  assert.ok(tried.dump.totals.occurrences > 100);
 });

@@ -14,14 +14,12 @@ const ownOptions = [
   'from',
   'to',
   'out',
-  'dryRun',
   'mail',
   'bareHosts',
   'mend',
   'openBase64',
   'leave',
   'only',
-  'whereLeft',
   'prefixFrom',
   'prefixTo',
   'for',
@@ -34,6 +32,7 @@ export const rewrite = command<Options>({
   describe: 'Change addresses in the crate, a dump, a folder or a live database',
   examples: [
     ['rewrite', 'rewrite the crate as the sheet says'],
+    ['rewrite --dry-run --where-left', 'count in the crate, and list what would be left'],
     [
       'rewrite old.sql.gz --from https://a.example/site --to https://b.example --out new.sql.gz',
       'rewrite one dump',
@@ -148,9 +147,29 @@ export const rewrite = command<Options>({
           'Name the dump, folder or database first: able-porter rewrite old.sql.gz --from …; for the crate, say it in the sheet',
       });
     }
+    if (argv.dryRun) return tryOnCrate(argv);
+    if (argv.whereLeft) {
+      throw new UsageError({
+        doing: 'Rewriting the crate',
+        cause: '--where-left reads the crate once more and writes nothing',
+        remedy: 'Add --dry-run: able-porter rewrite --dry-run --where-left',
+      });
+    }
     await runAndShow(argv, step, (outcome, colors) => showRewriteStep(outcome, colors, argv.samples));
   },
 });
+
+async function tryOnCrate(argv: Common & Options): Promise<void> {
+  const [{ tryRewriting }, { showTrial }, { withMove }] = await Promise.all([
+    import('../../steps/rewrite/trial.js'),
+    import('../show/rewrite.js'),
+    import('../program/with-move.js'),
+  ]);
+  await withMove(argv, async (run, terminal) => {
+    const trial = await tryRewriting(run, argv.whereLeft);
+    terminal.result(trial, () => showTrial(trial, terminal.colors, argv.samples));
+  });
+}
 
 const dash = (word: string) => (word === standardStream ? '-' : word);
 

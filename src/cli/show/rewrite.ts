@@ -5,6 +5,7 @@ import { count, counted, seconds } from '../../core/text/numbers.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { RowsPutBack } from '../../steps/rewrite/restore-rows.js';
 import type { StandaloneOutcome } from '../../steps/rewrite/standalone.js';
+import type { RewriteTrial } from '../../steps/rewrite/trial.js';
 import type { RewriteResult } from '../../steps/rewrite.js';
 import { fit, table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
@@ -15,7 +16,28 @@ export function showRewriteStep(
   colors: Terminal['colors'],
   samples = false,
 ): string {
-  const { dump, files, prefix } = result;
+  return showCrate({ ...result, findings, seconds: took }, colors, samples);
+}
+
+/** What a rewriting of a crate would do. */
+export function showTrial(trial: RewriteTrial, colors: Terminal['colors'], samples: boolean): string {
+  const parts = [showCrate(trial, colors, samples)];
+  if (trial.left) parts.push(showLeft(trial, colors));
+  parts.push('Dry run: nothing was written.');
+  return parts.join('\n');
+}
+
+function showCrate(
+  {
+    dump,
+    files,
+    prefix,
+    findings,
+    seconds: took,
+  }: Pick<RewriteTrial, 'dump' | 'files' | 'prefix' | 'findings' | 'seconds'>,
+  colors: Terminal['colors'],
+  samples: boolean,
+): string {
   const parts: string[] = [];
   if (dump) parts.push(showSummary(dump, colors, took));
   if (prefix) parts.push(`  Table prefix ${colors.bold(prefix.from)} → ${colors.bold(prefix.to)}\n`);
@@ -46,7 +68,10 @@ export function showRewriting(
 }
 
 /** Every place at which something was left. */
-function showLeft({ left = [], leftMore }: StandaloneOutcome, colors: Terminal['colors']): string {
+function showLeft(
+  { left = [], leftMore }: Pick<StandaloneOutcome, 'left' | 'leftMore'>,
+  colors: Terminal['colors'],
+): string {
   if (left.length === 0) return 'Nothing was left that looks like an old address.';
   const rows = left.map(({ where, row, why, sample }) => [
     fit(where, 34),
