@@ -1,5 +1,6 @@
 import { setTimeout } from 'node:timers/promises';
 import { UsageError } from '../core/errors.js';
+import type { Finding } from '../core/findings/findings.js';
 import { digestOf, traceOfSecret } from '../core/journal.js';
 import { familyNamed } from '../core/site/families/families.js';
 import type { Family } from '../core/site/families/family.js';
@@ -17,11 +18,12 @@ import type { Deliverer } from './deliver/deliverer.js';
 import { Gate } from './deliver/files/gate.js';
 import type { TreeOptions } from './deliver/files/stage-tree.js';
 import { requirementFindings } from './deliver/requirements.js';
-import { fittedOf } from './deliver/site/apply.js';
+import { type Difference, differences, fittedOf } from './deliver/site/apply.js';
 import type { Configured } from './deliver/site/plan-configuration.js';
+import { type FilesTrial, type TablesTrial, tryFiles, tryTables } from './deliver/trial.js';
 import { ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
-import { doStep, type FindingLog, readResult, type StepOutcome, type StepRun } from './move/step.js';
+import { doStep, FindingLog, readResult, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 import { type RewriteResult, rewriteInputs } from './rewrite.js';
@@ -104,6 +106,47 @@ export async function deliver(
     const setUp = delivery.files?.trace ?? {};
     return { result, brief: { files: result.files?.count, dump: part?.sha256, keepsakes, setUp } };
   });
+}
+
+/** What a delivery would do. Nothing is written at the new end. */
+export interface DeliveryTrial {
+  readonly dryRun: true;
+  readonly files: FilesTrial | undefined;
+  readonly tables: TablesTrial | undefined;
+  /** Changes to the configuration and the web server's files; undefined where no files are delivered. */
+  readonly differences: readonly Difference[] | undefined;
+  readonly findings: readonly Finding[];
+}
+
+/** Counts what a delivery would put at the new end, and finds what would stop it, as far as looking shows it. */
+export async function tryDelivery(run: StepRun, options: DeliverOptions): Promise<DeliveryTrial> {
+  const { move } = run;
+  refuseNowhere(run);
+  await refuseClosed(move, 'Delivering the crate');
+  const manifest = await move.crate.manifest();
+  const family = familyNamed(manifest.from.family);
+  const findings = new FindingLog(run.events);
+  findings.add(...crateTablesFindings(move, manifest), ...unmetWishes(move.sheet, family));
+  findings.add(...(await requirementFindings(run, family, manifest, { probes: false })));
+  const tables = await tryTables(run, family, manifest);
+  findings.add(...(tables?.findings ?? []));
+  const isRewritten =
+    manifest.tables.length > 0 && (await ledgerOf(move)).stateOf('rewrite').state === 'done';
+  const part = isRewritten && move.newLive ? await movedPart(run) : undefined;
+  const delivery = deliveryOf(run, { manifest, family, part, options });
+  const changes = {
+    files: await delivery.files?.changes(),
+    database: tables && (await delivery.database?.changesSeen()),
+  };
+  findings.add(...(await changesFindings(move, changes, options.replaceChanges === true)));
+  const place = delivery.files && move.newFiles;
+  return {
+    dryRun: true,
+    files: place && (await tryFiles(run, place)),
+    tables: tables?.tables,
+    differences: place && (await differences(run, false)),
+    findings: findings.all,
+  };
 }
 
 /**

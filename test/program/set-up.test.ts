@@ -57,6 +57,7 @@ test('setting up is shown as a difference without secrets, carried out, repeated
     assert.ok(dry.stdout.includes(`\n${line}\n`), `${line} in\n${dry.stdout}`);
   for (const secret of [newPassword, "n'e", 'o\'ld"pw', 'old salt', 'made up', 'commented'])
     assert.ok(!dry.stdout.includes(secret), secret);
+  assert.match(dry.stdout, /^Files {6}\d+ files \(.*\) for .*new\/htdocs$/m);
   assert.ok(!existsSync(join(root, 'new/htdocs')));
 
   assert.equal((await run(['deliver'], { cwd: move })).code, 0);

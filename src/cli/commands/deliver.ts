@@ -70,16 +70,18 @@ export const deliver = command<Options>({
       .option('dry-run', {
         type: 'boolean',
         default: false,
-        describe: 'Show the changes to the configuration, without secrets; write nothing',
+        describe:
+          'Count what would be delivered, show the changes to the configuration without secrets; write nothing',
       }),
   run: async argv => {
     const [
-      { deliver: step },
+      { deliver: step, tryDelivery },
       { setUpInPlace, differences },
       { inTheWay },
-      { showDeliver, showDifferences, showSetUp },
+      { showDeliver, showDeliveryTrial, showDifferences, showSetUp },
       { runAndShow, withMove },
       { askFirst },
+      { ExitCode },
     ] = await Promise.all([
       import('../../steps/deliver.js'),
       import('../../steps/deliver/site/apply.js'),
@@ -87,12 +89,19 @@ export const deliver = command<Options>({
       import('../show/deliver.js'),
       import('../program/with-move.js'),
       import('../terminal/ask.js'),
+      import('../../core/errors.js'),
     ]);
     const only = argv.only === 'configuration';
     if (argv.dryRun) {
       return withMove(argv, async (run, terminal) => {
-        const found = await differences(run, only);
-        terminal.result(found, () => showDifferences(found, terminal.colors));
+        if (only) {
+          const found = await differences(run, only);
+          terminal.result(found, () => showDifferences(found, terminal.colors));
+          return;
+        }
+        const trial = await tryDelivery(run, { ...argv, sample: argv.readBack === 'sample' });
+        terminal.result(trial, () => showDeliveryTrial(trial, terminal.colors));
+        if (trial.findings.some(({ level }) => level === 'stop')) process.exitCode = ExitCode.stopped;
       });
     }
     if (only) {

@@ -1,13 +1,15 @@
 import { showable } from '../../core/text/display.js';
-import { counted, seconds } from '../../core/text/numbers.js';
+import { agreeing, count, counted, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { LoadedDatabase } from '../../steps/deliver/database/loaded.js';
 import type { EditDone } from '../../steps/deliver/database/site-data.js';
 import type { DeliveredFiles } from '../../steps/deliver/deliver-files.js';
 import type { Difference, SetUpResult } from '../../steps/deliver/site/apply.js';
-import type { DeliverResult } from '../../steps/deliver.js';
+import type { TablesTrial } from '../../steps/deliver/trial.js';
+import type { DeliverResult, DeliveryTrial } from '../../steps/deliver.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import { fit } from '../terminal/table.js';
+import { showFindings } from '../terminal/terminal.js';
 import { type Colors, headline, withFindings } from './outcome.js';
 
 export function showDeliver(outcome: StepOutcome<DeliverResult>, colors: Colors): string {
@@ -132,6 +134,39 @@ export function showSetUp(outcome: StepOutcome<SetUpResult>, colors: Colors): st
 }
 
 /** What setting up would change, as unified diffs. */
+/** What of a database would be replaced, and what would stay. */
+function standingTables({ replaced, update, stay }: TablesTrial): string {
+  const others = stay > 0 ? `; ${counted(stay, 'other table')} would stay` : '';
+  if (replaced.length === 0) return `no table is there that they would replace${others}`;
+  return update
+    ? `${counted(replaced.length, 'table')} of an earlier delivery ${agreeing(replaced.length, 'is', 'are')} there; only what changed would be put there${others}`
+    : `they would replace ${counted(replaced.length, 'table')} there, which would be kept${others}`;
+}
+
+/** What a delivery would do. */
+export function showDeliveryTrial(
+  { files, tables, differences, findings }: DeliveryTrial,
+  colors: Colors,
+): string {
+  const lines: string[] = [];
+  if (files) {
+    const same = files.same > 0 ? `; ${count(files.same)} of them are there with the same size and time` : '';
+    lines.push(
+      `Files      ${counted(files.files, 'file')} (${bytes(files.bytes)}) for ${files.place}${same}`,
+    );
+  }
+  if (tables) {
+    lines.push(
+      `Database   ${counted(tables.tables, 'table')} with ${counted(tables.rows, 'row')} for ${tables.place}`,
+      `           ${standingTables(tables)}`,
+    );
+  }
+  if (differences) lines.push('', showDifferences(differences, colors));
+  else lines.push('', 'Dry run: nothing was written.');
+  if (findings.length > 0) lines.push('', showFindings(findings, colors));
+  return lines.join('\n');
+}
+
 export function showDifferences(differences: readonly Difference[], colors: Colors): string {
   if (differences.length === 0) return 'Nothing would change; everything is set up as the sheet says.';
   const paint = (line: string) => {

@@ -14,12 +14,13 @@ import { probeLanguage } from '../survey/probe.js';
 
 /**
  * What the site cannot do without and the new end lacks: a delivery stops for what the survey stops for, also where none was
- * made. Asked before the first delivery only.
+ * made. Asked before the first delivery only. @param probes whether the sheet's `new.probe` may write its file there
  */
 export async function requirementFindings(
   run: StepRun,
   family: Family,
   manifest: CrateManifest,
+  { probes } = { probes: true },
 ): Promise<Finding[]> {
   const { move } = run;
   const { newFiles, crate } = move;
@@ -28,7 +29,7 @@ export async function requirementFindings(
   const version = (await lookAtSite({ files: crate.files, above: crate.above }, move.oldAddress)).version;
   const room = newFiles && (await (await existingFolder(newFiles.above)).open().room());
   const server = await serverSeen(run);
-  const probed = newFiles && counts.files > 0 ? await probeLanguage(run) : undefined;
+  const probed = probes && newFiles && counts.files > 0 ? await probeLanguage(run) : undefined;
   const { findings } = requirementsOf({
     family: family.name,
     version,

@@ -79,7 +79,7 @@ function replacedOf(
 }
 
 /** Whether a table is one of our own, which no delivery replaces. */
-function isReserved(name: string): boolean {
+export function isReserved(name: string): boolean {
   return name.startsWith('able_porter_');
 }
 
