@@ -24,7 +24,7 @@ import { type FilesTrial, type TablesTrial, tryFiles, tryTables } from './delive
 import { ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
 import { doStep, FindingLog, readResult, type StepOutcome, type StepRun } from './move/step.js';
-import { crateTablesFindings } from './move/tables.js';
+import { crateTablesFindings, tablesOfCrate } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 import { type RewriteResult, rewriteInputs } from './rewrite.js';
 
@@ -113,6 +113,8 @@ export interface DeliveryTrial {
   readonly dryRun: true;
   readonly files: FilesTrial | undefined;
   readonly tables: TablesTrial | undefined;
+  /** The finished dump that would be left for somebody to load. */
+  readonly dump: { readonly place: string; readonly tables: number } | undefined;
   /** Changes to the configuration and the web server's files; undefined where no files are delivered. */
   readonly differences: readonly Difference[] | undefined;
   readonly findings: readonly Finding[];
@@ -144,6 +146,7 @@ export async function tryDelivery(run: StepRun, options: DeliverOptions): Promis
     dryRun: true,
     files: place && (await tryFiles(run, place)),
     tables: tables?.tables,
+    dump: move.newDump && { place: move.newDump.text, tables: tablesOfCrate(move, manifest).own.length },
     differences: place && (await differences(run, false)),
     findings: findings.all,
   };

@@ -145,7 +145,7 @@ function standingTables({ replaced, update, stay }: TablesTrial): string {
 
 /** What a delivery would do. */
 export function showDeliveryTrial(
-  { files, tables, differences, findings }: DeliveryTrial,
+  { files, tables, dump, differences, findings }: DeliveryTrial,
   colors: Colors,
 ): string {
   const lines: string[] = [];
@@ -161,6 +161,7 @@ export function showDeliveryTrial(
       `           ${standingTables(tables)}`,
     );
   }
+  if (dump) lines.push(`Dump       ${counted(dump.tables, 'table')} into ${dump.place}, for you to load`);
   if (differences) lines.push('', showDifferences(differences, colors));
   else lines.push('', 'Dry run: nothing was written.');
   if (findings.length > 0) lines.push('', showFindings(findings, colors));

@@ -103,7 +103,7 @@ function stepsSection(steps: readonly ReportedStep[]): Html {
   };
   const rows = shown.map(({ step, state, at, seconds: took, error }) => [
     step,
-    html`<span class="${classes[state]}">${plannedOr(step, state)}</span>${error === undefined ? '' : `: ${error}`}`,
+    html`<span class="${plannedOr(step, state) === state ? classes[state] : 'open'}">${plannedOr(step, state)}</span>${error === undefined ? '' : `: ${error}`}`,
     at === undefined ? '' : moment(at),
     took === undefined ? '' : seconds(took),
   ]);
