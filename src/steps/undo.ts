@@ -1,7 +1,7 @@
 import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { familyNamed } from '../core/site/families/families.js';
-import { changesText } from './deliver/changes.js';
+import { changesText, liveFinding } from './deliver/changes.js';
 import {
   type DatabaseRemains,
   databaseRemains,
@@ -127,14 +127,11 @@ async function writtenFindings(move: Move, plan: UndoPlan): Promise<Finding[]> {
   const what = `${text} written at the new site since it was delivered`;
   if ((await ledgerOf(move)).life === 'live') {
     return [
-      finding({
-        level: 'stop',
-        code: 'written-since',
-        place,
-        what: `${what}, and visitors use it`,
-        remedy:
-          'If visitors do not use it after all, say so with "able-porter cutover back --by-hand", then undo',
-      }),
+      liveFinding(
+        move,
+        what,
+        'If visitors do not use it after all, say so with "able-porter cutover back --by-hand", then undo',
+      ),
     ];
   }
   const remedy = 'List what is kept with "able-porter undo --list"';

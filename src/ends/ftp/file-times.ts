@@ -1,6 +1,6 @@
 import type { Client } from 'basic-ftp';
 
-/** A command by which a server may let the time of a file be set. @param time `20261129163000`, UTC */
+/** A command that may set the time of a file. @param time `20261129163000`, UTC */
 type SettingTime = (time: string, path: string) => string;
 
 /** ProFTPD and others (draft-somers-ftp-mfxx); vsftpd, which takes a time before the name; ProFTPD with mod_site_misc. */
@@ -11,7 +11,7 @@ const commands: readonly SettingTime[] = [
   (time, path) => `SITE UTIME ${path} ${time} ${time} ${time} UTC`,
 ];
 
-/** Sets the times of files in whichever way a server takes; of one that takes none, that is known after the first file. */
+/** Sets the times of files with the first command that a server accepts. If it accepts none, the others are not tried again. */
 export class FileTimes {
   private way: SettingTime | 'not tried' | 'none' = 'not tried';
 

@@ -23,14 +23,11 @@ export async function changesFindings(move: Move, changes: Changes, replaces: bo
   const place = move.sheet.new.address;
   if ((await ledgerOf(move)).life === 'live') {
     return [
-      finding({
-        level: 'stop',
-        code: 'written-since',
-        place,
-        what: `${what}, and visitors use it`,
-        remedy:
-          'Do not deliver again; if visitors do not use it after all, say so with "able-porter cutover back --by-hand"',
-      }),
+      liveFinding(
+        move,
+        what,
+        'Do not deliver again; if visitors do not use it after all, say so with "able-porter cutover back --by-hand"',
+      ),
     ];
   }
   if (replaces) {
@@ -48,6 +45,12 @@ export async function changesFindings(move: Move, changes: Changes, replaces: bo
   const remedy =
     'If it is not needed, deliver with --replace-changes, which keeps it; otherwise take it to the old site first';
   return [finding({ level: 'stop', code: 'written-since', place, what, remedy })];
+}
+
+/** Why nothing is replaced or taken away at a site that visitors use. @param what was written there */
+export function liveFinding({ sheet }: Move, what: string, remedy: string): Finding {
+  const text = `${what}, and visitors use it`;
+  return finding({ level: 'stop', code: 'written-since', place: sheet.new.address, what: text, remedy });
 }
 
 /** What was written, in words: how much, and where; undefined for nothing. */
