@@ -3,7 +3,6 @@ import { type Estimate, estimate } from '../core/estimate.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import type { SeenLanguage } from '../core/site/survey/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/survey/requirements.js';
-import { sizeText } from '../core/text/sizes.js';
 import type { SeenServer } from '../ends/database/database-end.js';
 import type { DnsRecord } from '../ends/dns.js';
 import { tryReading } from '../ends/files/folder-test.js';
@@ -21,7 +20,7 @@ import {
 import { checkCrateSpace, openFolderFindings } from './survey/crate-space.js';
 import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
 import { surveyNewDatabase } from './survey/database-server.js';
-import { dumpFindings, folderFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
+import { dumpFindings, folderFindings, panelFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
 import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey/files.js';
 import { surveyInputs } from './survey/inputs.js';
 import { type NewPlace, surveyNewPlace } from './survey/place.js';
@@ -105,7 +104,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
       ...(needs?.findings ?? []),
       ...(only === undefined ? schemeFindings(move) : []),
       ...clearFindings(move),
-      ...(old && next ? panelFindings(move, old.end, next.end) : []),
+      ...(old && next ? panelFindings(move, old.end.dump, next.end.language?.upload) : []),
       ...(only === 'new' ? [] : await checkCrateSpace(move, old?.end.files?.bytes ?? 0)),
       ...(await openFolderFindings(move)),
     );
@@ -123,26 +122,6 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
     };
     return { result, brief };
   });
-}
-
-/** A finished dump that is larger than what the new host accepts as an upload cannot be loaded through its panel. */
-function panelFindings(move: Move, { dump }: OldEnd, { language }: NewEnd): Finding[] {
-  const wish = move.sheet.new.database;
-  const limit = language?.upload;
-  if (!move.newDump || wish?.parts !== undefined || !dump || !limit) return [];
-  const plain = dump.tables.reduce((sum, { bytes }) => sum + bytes, 0);
-  // Text of a site packs to a sixth or so.
-  const bytes = move.newDump.path.endsWith('.gz') ? Math.round(plain / 6) : plain;
-  if (bytes <= limit) return [];
-  return [
-    finding({
-      level: 'warn',
-      code: 'panel-limit',
-      place: move.newDump.text,
-      what: `The finished dump will have about ${sizeText(bytes)}; the new host accepts uploads up to ${sizeText(limit)}`,
-      remedy: `If it is loaded through the panel, split it: new.database.parts: ${sizeText(limit).replace('.0 ', ' ')}`,
-    }),
-  ];
 }
 
 async function surveyOld(run: StepRun): Promise<SeenOld> {

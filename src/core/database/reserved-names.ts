@@ -1,7 +1,11 @@
 import { createHash } from 'node:crypto';
 
-/** The names of our own tables begin so; they are no site's, are never taken, and are gone after `tidy`. */
-export const ownTablePrefix = 'able_porter_';
+const ownTablePrefix = 'able_porter_';
+
+/** Whether a table is one of our own: it is no site's, is never taken or replaced, and is gone after `tidy`. */
+export function isReserved(table: string): boolean {
+  return table.startsWith(ownTablePrefix);
+}
 
 /** No server takes longer names of tables and constraints, in characters. */
 const longestName = 64;

@@ -12,6 +12,12 @@ export function sizeText(bytes: number): string {
   return `${unit === 0 || value >= 99.95 ? Math.round(value) : value.toFixed(1)} ${units[unit]}`;
 }
 
+/** A whole size as `parseSize` reads it that is not above a number of bytes: 2 MiB, 100 KiB. @param bytes at least 1024 */
+export function sizeWithin(bytes: number): string {
+  const mebibytes = Math.floor(bytes / 1024 ** 2);
+  return mebibytes > 0 ? `${mebibytes} MiB` : `${Math.floor(bytes / 1024)} KiB`;
+}
+
 /** A size as people write it: `5 MiB`, `200MB`, or a number of bytes. */
 export const sizePattern = /^(\d+(?:\.\d+)?)\s*(?:([kmgt])(i?)b|b)?$/i;
 

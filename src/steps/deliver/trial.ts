@@ -1,3 +1,4 @@
+import { isReserved } from '../../core/database/reserved-names.js';
 import { EndError } from '../../core/errors.js';
 import { alongside } from '../../core/files/order.js';
 import type { Finding } from '../../core/findings/findings.js';
@@ -12,7 +13,6 @@ import { tablesOfCrate } from '../move/tables.js';
 import { sameTime } from '../transfer/verify.js';
 import {
   incomingTables,
-  isReserved,
   noSwapFinding,
   replacementFindings,
   replacementIn,

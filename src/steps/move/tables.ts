@@ -1,5 +1,5 @@
 import { textOf } from '../../core/bytes.js';
-import { ownTablePrefix } from '../../core/database/reserved-names.js';
+import { isReserved } from '../../core/database/reserved-names.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { globPattern } from '../../core/rewrite/terms/globs.js';
 import { families, familyNamed } from '../../core/site/families/families.js';
@@ -165,7 +165,7 @@ export function othersFinding(
     place,
   }: { readonly all: readonly string[]; readonly others: readonly string[]; readonly place: string },
 ): Finding[] {
-  const shown = others.filter(name => !name.startsWith(ownTablePrefix));
+  const shown = others.filter(name => !isReserved(name));
   if (shown.length === 0) return [];
   const sites = otherPrefixes(site ?? nobody, all).filter(prefix =>
     shown.some(name => name.startsWith(prefix)),

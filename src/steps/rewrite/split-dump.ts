@@ -1,8 +1,8 @@
 import { gzipSync } from 'node:zlib';
 import { asBytes, bytesOfText, textOf } from '../../core/bytes.js';
+import { type DumpPart, DumpParts } from '../../core/database/dump-parts.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Workbench } from '../../core/kernels/workbench.js';
-import { type DumpPart, DumpParts } from '../../core/sql/parts.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 

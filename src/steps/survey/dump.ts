@@ -8,6 +8,7 @@ import type { Workbench } from '../../core/kernels/workbench.js';
 import type { Family } from '../../core/site/families/family.js';
 import { DumpSurvey, type SurveyedTable } from '../../core/site/survey/dump-survey.js';
 import { prefixesIn } from '../../core/site/survey/site-tables.js';
+import { sizeText, sizeWithin } from '../../core/text/sizes.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { identityOf } from '../move/identity.js';
 import type { Move } from '../move/open.js';
@@ -153,4 +154,31 @@ export function folderFindings(move: Move, seen: readonly SeenFolders[]): Findin
         remedy: `Add it to the sheet: rewrite.pairs: [{ from: ${folder}, to: ${move.newFiles?.path ?? '/the/new/folder'} }]`,
       }),
     );
+}
+
+/** Text of a site packs to a sixth or so. */
+const packedShare = 6;
+
+/**
+ * A finished dump that is larger than what the new host accepts as an upload cannot be loaded through its panel.
+ * @param limit bytes of an upload; undefined where it is not known
+ */
+export function panelFindings(
+  { sheet, newDump }: Pick<Move, 'sheet' | 'newDump'>,
+  dump: Pick<SurveyedDump, 'tables'> | undefined,
+  limit: number | undefined,
+): Finding[] {
+  if (!newDump || sheet.new.database?.parts !== undefined || !dump || !limit) return [];
+  const plain = dump.tables.reduce((sum, { bytes }) => sum + bytes, 0);
+  const bytes = newDump.path.endsWith('.gz') ? Math.round(plain / packedShare) : plain;
+  if (bytes <= limit) return [];
+  return [
+    finding({
+      level: 'warn',
+      code: 'panel-limit',
+      place: newDump.text,
+      what: `The finished dump will have about ${sizeText(bytes)}; the new host accepts uploads up to ${sizeText(limit)}`,
+      remedy: `If it is loaded through the panel, split it: new.database.parts: ${sizeWithin(limit)}`,
+    }),
+  ];
 }

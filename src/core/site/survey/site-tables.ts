@@ -1,4 +1,4 @@
-import { ownTablePrefix } from '../../database/reserved-names.js';
+import { isReserved } from '../../database/reserved-names.js';
 import { globPattern } from '../../rewrite/terms/globs.js';
 import type { TableWish } from '../../sheet/schema.js';
 import type { TakenOfTable } from '../../sql/row-count.js';
@@ -42,9 +42,7 @@ export function ownershipOf(site: SiteInDatabase, tables: Iterable<string>): (ta
   const { prefix = '' } = site;
   const others = otherPrefixes(site, tables);
   return table =>
-    table.startsWith(prefix) &&
-    !table.startsWith(ownTablePrefix) &&
-    !others.some(other => table.startsWith(other));
+    table.startsWith(prefix) && !isReserved(table) && !others.some(other => table.startsWith(other));
 }
 
 /** What is taken of each table of a database. @param tables all that are there */
@@ -59,7 +57,7 @@ export function takenOf(
     return (table: string) => patterns.some(pattern => pattern.test(table));
   });
   return table => {
-    if (table.startsWith(ownTablePrefix) || isWithout!(table)) return 'nothing';
+    if (isReserved(table) || isWithout!(table)) return 'nothing';
     if (only.length > 0 ? !isOnly!(table) : !owns(table) && !isAlso!(table)) return 'nothing';
     return isRowless!(table) ? 'structure' : 'all';
   };

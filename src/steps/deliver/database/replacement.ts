@@ -1,4 +1,4 @@
-import { stagedName } from '../../../core/database/reserved-names.js';
+import { isReserved, stagedName } from '../../../core/database/reserved-names.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
@@ -76,11 +76,6 @@ function replacedOf(
     if (wish === undefined || isReserved(name)) return false;
     return wish === 'all' || (prefix !== '' && owns(name));
   });
-}
-
-/** Whether a table is one of our own, which no delivery replaces. */
-export function isReserved(name: string): boolean {
-  return name.startsWith('able_porter_');
 }
 
 /** Why the tables of the new database may not be replaced. The survey asks the same. */

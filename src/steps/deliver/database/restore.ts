@@ -95,7 +95,7 @@ export async function restoreDatabase(
       for (const constraint of first.constraints) await connection.renameConstraint(constraint);
       await connection.makePrograms(await programsOfKeepsake(move, first));
     }
-    if (first?.kind === 'dump kept') await putBackDump(run, connection, first, sum!);
+    if (first?.kind === 'dump kept') await putBackFile(run, connection, first, sum!);
     await endLoads(move, connection);
   });
   await noteDeed(run, 'undo', { kind: 'database restored', database: place });
@@ -183,10 +183,11 @@ async function keepState(move: Move, number: number): Promise<void> {
   if (await state.read()) await state.copyTo(new StateFolder(move, `keepsake/${number}/delivered`));
 }
 
-async function putBackDump(
+/** Loads a dump or single rows that are kept in a file. Safe to repeat from any moment. @param sum of the file */
+async function putBackFile(
   { move, signal }: StepRun,
   connection: DatabaseConnection,
-  { file }: Extract<KeptData, { kind: 'dump kept' }>,
+  { file }: Exclude<KeptData, { kind: 'tables kept' }>,
   sum: string,
 ): Promise<void> {
   const note = loadNoteName('undo');
@@ -211,9 +212,9 @@ async function endLoads(move: Move, connection: DatabaseConnection): Promise<voi
 export async function exchangeData(run: StepRun, kept: KeptData, keeps: number): Promise<void> {
   const { move } = run;
   const database = databaseNamed(move, kept.database);
-  if (kept.kind === 'rows kept') return putBackRows(run, database, kept);
   if (kept.kind === 'tables kept') await verifyKept(move, database, kept);
-  const sum = kept.kind === 'dump kept' ? (await checksumOf(move.folder.at(kept.file))).sha256 : undefined;
+  const sum = kept.kind === 'tables kept' ? undefined : (await checksumOf(move.folder.at(kept.file))).sha256;
+  if (kept.kind === 'rows kept') return database.use(connection => putBackFile(run, connection, kept, sum!));
   const names = kept.kind === 'tables kept' ? kept.tables.map(({ name }) => name) : kept.tables;
   const before = new StateFolder(move, `keepsake/${kept.number}/delivered`);
   await database.use(async connection => {
@@ -231,30 +232,10 @@ export async function exchangeData(run: StepRun, kept: KeptData, keeps: number):
     if (kept.kind === 'tables kept') {
       for (const constraint of kept.constraints) await connection.renameConstraint(constraint);
       await connection.makePrograms(await programsOfKeepsake(move, kept));
-    } else await putBackDump(run, connection, kept, sum!);
+    } else await putBackFile(run, connection, kept, sum!);
   });
   await noteDeed(run, 'undo', { kind: 'loaded', database: kept.database, tables: names });
   if (await before.read()) await before.replace(new StateFolder(move, 'delivered'));
-}
-
-/** Puts rows back as they were before a delivery changed them. */
-async function putBackRows(
-  { move, signal }: StepRun,
-  database: DatabaseEnd,
-  { file }: Extract<KeptData, { kind: 'rows kept' }>,
-): Promise<void> {
-  const { sha256 } = await checksumOf(move.folder.at(file));
-  await database.use(async connection => {
-    const note = loadNoteName('undo');
-    let position = await connection.loadPosition(note);
-    if (position?.dump !== sha256) position = await connection.beginLoad(note, sha256);
-    await connection.load(move.folder.at(file), position, {
-      bench: move.bench,
-      server: await connection.server(),
-      signal,
-    });
-    await connection.endLoad(note);
-  });
 }
 
 /** The tables of ours that are in the new database: kept ones, waiting ones, notes. Whose they are is seen by their names. */

@@ -1,9 +1,9 @@
 import { asBytes, type ByteString, bufferOf } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
-import { readCreateTable } from './create-table.js';
-import { quoteName } from './encoded-sql.js';
-import { type DumpStatement, DumpStatements } from './statements.js';
-import { subjectOf } from './subject.js';
+import { readCreateTable } from '../sql/create-table.js';
+import { quoteName } from '../sql/encoded-sql.js';
+import { type DumpStatement, DumpStatements } from '../sql/statements.js';
+import { subjectOf } from '../sql/subject.js';
 
 /** One packed piece of a dump. */
 export interface DumpPart {
