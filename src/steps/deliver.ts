@@ -113,6 +113,8 @@ export interface DeliveryTrial {
   readonly dryRun: true;
   readonly files: FilesTrial | undefined;
   readonly tables: TablesTrial | undefined;
+  /** False where the dump is not rewritten as the sheet is now: what the new site wrote into its tables was not looked for. */
+  readonly isRewritten: boolean;
   /** The finished dump that would be left for somebody to load. */
   readonly dump: { readonly place: string; readonly tables: number } | undefined;
   /** Changes to the configuration and the web server's files; undefined where no files are delivered. */
@@ -132,9 +134,8 @@ export async function tryDelivery(run: StepRun, options: DeliverOptions): Promis
   findings.add(...(await requirementFindings(run, family, manifest, { probes: false })));
   const tables = await tryTables(run, family, manifest);
   findings.add(...(tables?.findings ?? []));
-  const isRewritten =
-    manifest.tables.length > 0 && (await ledgerOf(move)).stateOf('rewrite').state === 'done';
-  const part = isRewritten && move.newLive ? await movedPart(run) : undefined;
+  const wantsPart = move.newLive && manifest.tables.length > 0;
+  const part = wantsPart ? (await rewrittenPart(run)).part : undefined;
   const delivery = deliveryOf(run, { manifest, family, part, options });
   const changes = {
     files: await delivery.files?.changes(),
@@ -146,6 +147,7 @@ export async function tryDelivery(run: StepRun, options: DeliverOptions): Promis
     dryRun: true,
     files: place && (await tryFiles(run, place)),
     tables: tables?.tables,
+    isRewritten: !wantsPart || part !== undefined,
     dump: move.newDump && { place: move.newDump.text, tables: tablesOfCrate(move, manifest).own.length },
     differences: place && (await differences(run, false)),
     findings: findings.all,
@@ -269,15 +271,21 @@ async function inputsOf({ move }: StepRun, moved: string | undefined): Promise<u
  * @throws UsageError where it was not rewritten, or the crate or the sheet has changed since
  */
 async function movedPart(run: StepRun): Promise<CratePart> {
-  const { crate, folder } = run.move;
-  const { state, record } = (await ledgerOf(run.move)).stateOf('rewrite');
-  const part = (await readResult<RewriteResult>(folder, 'rewrite'))?.result.moved;
-  const refuse = (cause: string) =>
-    new UsageError({ doing: 'Delivering the crate', cause, remedy: 'Run "able-porter rewrite" first' });
-  if (state !== 'done' || !part) throw refuse('its dump has not been rewritten yet');
-  if (record?.inputs !== digestOf(await rewriteInputs(run))) {
-    throw refuse('the crate or the sheet has changed since its dump was rewritten');
-  }
-  await crate.verifyPart(movedDump, part);
+  const { part, cause } = await rewrittenPart(run);
+  if (!part)
+    throw new UsageError({ doing: 'Delivering the crate', cause, remedy: 'Run "able-porter rewrite" first' });
+  await run.move.crate.verifyPart(movedDump, part);
   return part;
+}
+
+/** What the rewriting noted of its dump, or why that dump cannot be delivered. */
+async function rewrittenPart(
+  run: StepRun,
+): Promise<{ part: CratePart; cause?: undefined } | { part?: undefined; cause: string }> {
+  const { state, record } = (await ledgerOf(run.move)).stateOf('rewrite');
+  const part = (await readResult<RewriteResult>(run.move.folder, 'rewrite'))?.result.moved;
+  if (state !== 'done' || !part) return { cause: 'its dump has not been rewritten yet' };
+  return record?.inputs === digestOf(await rewriteInputs(run))
+    ? { part }
+    : { cause: 'the crate or the sheet has changed since its dump was rewritten' };
 }

@@ -1,13 +1,16 @@
-import type { StepName } from '../core/journal.js';
+import { byWeight, type Finding } from '../core/findings/findings.js';
+import { digestOf, type StepName } from '../core/journal.js';
 import { check } from './check.js';
 import { cutover } from './cutover.js';
-import { deliver } from './deliver.js';
+import { type DeliveryTrial, deliver, tryDelivery } from './deliver.js';
+import { ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
 import type { StepOutcome, StepRun } from './move/step.js';
-import { pack } from './pack.js';
+import { pack, packInputs } from './pack.js';
 import { redirects } from './redirects.js';
+import { type RewriteTrial, tryRewriting } from './rewrite/trial.js';
 import { rewrite } from './rewrite.js';
-import { survey } from './survey.js';
+import { type SurveyResult, survey } from './survey.js';
 
 /** The steps that can be done without a person, in order. What changes the DNS or takes things away is not among them. */
 const steps = { survey, pack, rewrite, deliver, check, redirects, cutover } satisfies Partial<
@@ -31,4 +34,39 @@ export async function go(run: StepRun): Promise<GoOutcome> {
     if (outcome.state === 'stopped') return { outcomes, stoppedAt: outcome.step };
   }
   return { outcomes, stoppedAt: undefined };
+}
+
+/** What a dry run of the whole move sees. Only the survey is done; nothing is taken, and nothing is put at the new end. */
+export interface GoTrial {
+  readonly dryRun: true;
+  readonly survey: StepOutcome<SurveyResult>;
+  /** The crate on which rewriting and delivery are tried, and whether packing would take it anew. Undefined where none is there. */
+  readonly crate: { readonly taken: string; readonly isCurrent: boolean } | undefined;
+  readonly rewriting: RewriteTrial | undefined;
+  readonly delivery: DeliveryTrial | undefined;
+  readonly findings: readonly Finding[];
+}
+
+/** Surveys both ends, and tries rewriting and delivery on the crate that is there. */
+export async function tryAll(run: StepRun): Promise<GoTrial> {
+  const { move } = run;
+  await refuseClosed(move, 'Trying every step');
+  const surveyed = await survey(run);
+  const nothing = { crate: undefined, rewriting: undefined, delivery: undefined };
+  const trial = { dryRun: true, survey: surveyed, ...nothing, findings: surveyed.findings } as const;
+  if (surveyed.state === 'stopped' || (await move.crate.identity()) === undefined) return trial;
+  const { taken } = await move.crate.manifest();
+  const packed = (await ledgerOf(move)).stateOf('pack');
+  const isCurrent = packed.state === 'done' && packed.record?.inputs === digestOf(await packInputs(run));
+  const rewriting = await tryRewriting(run, false);
+  const delivery = await tryDelivery(run, { byContent: false, mirror: false, sample: false });
+  const all = [surveyed.findings, rewriting.findings, delivery.findings].flat();
+  const once = new Map(all.map(one => [JSON.stringify(one), one]));
+  return {
+    ...trial,
+    crate: { taken, isCurrent },
+    rewriting,
+    delivery,
+    findings: byWeight([...once.values()]),
+  };
 }

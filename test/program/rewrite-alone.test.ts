@@ -210,3 +210,26 @@ test('a dry run on the crate counts what the rewriting then changes, and writes 
   assert.deepEqual([tried.dump, tried.files], [result.dump, result.files]);
   assert.ok(tried.dump.totals.occurrences > 100);
 });
+
+test('a dry run of the whole move counts what the steps then do, and writes at no end', async t => {
+  const root = folder(t);
+  const move = await makeClub(root);
+  const json = async (...args: string[]) =>
+    JSON.parse((await run([...args, '--json'], { cwd: move })).stdout);
+  const ends = () => ['old', 'new'].map(end => readdirSync(join(root, end), { recursive: true }).sort());
+  const before = ends();
+  const early = await json('go', '--dry-run');
+  assert.deepEqual([early.crate, early.rewriting, early.delivery], [undefined, undefined, undefined]);
+  assert.deepEqual([early.survey.state, ends()], ['done', before]);
+  assert.ok(!readdirSync(move).includes('crate'));
+  await json('pack');
+  const tried = await json('go', '--dry-run');
+  assert.deepEqual([tried.crate.isCurrent, ends()], [true, before]);
+  const { outcomes } = await json('go', '--yes');
+  const results = outcomes.map((one: { result: unknown }) => one.result);
+  assert.deepEqual(tried.rewriting.dump, results[2].dump);
+  assert.equal(tried.delivery.files.files, results[3].files.count);
+  const { files } = (await json('go', '--dry-run')).delivery;
+  // The configuration and .htaccess are set up there.
+  assert.deepEqual([files.same, files.bytes], [results[3].files.count - 2, results[3].files.bytes]);
+});

@@ -1,25 +1,45 @@
 import { command } from '../program/command.js';
 import { gentleOption } from '../program/shared-options.js';
 
-export const go = command<{ gentle: boolean }>({
+export const go = command<{ gentle: boolean; dryRun: boolean }>({
   command: 'go',
   describe: 'Run every step in order, resuming where the last run ended',
   examples: [
     ['go', 'survey, pack, rewrite, deliver, check, redirects and the plan of the cutover'],
+    ['go --dry-run', 'what each step would do, as far as looking shows it'],
     ['go --yes --json-events', 'without asking, with NDJSON events for another program'],
   ],
-  options: gentleOption,
+  options: argv =>
+    gentleOption(argv).option('dry-run', {
+      type: 'boolean',
+      default: false,
+      describe: 'Survey both ends, and try rewriting and delivery on the crate; take and write nothing',
+    }),
   run: async argv => {
-    const [{ go: goOn }, { inTheWay }, { showGo }, { withMove }, { askFirst }, { ExitCode }] =
-      await Promise.all([
-        import('../../steps/go.js'),
-        import('../../steps/deliver/in-the-way.js'),
-        import('../show/go.js'),
-        import('../program/with-move.js'),
-        import('../terminal/ask.js'),
-        import('../../core/errors.js'),
-      ]);
+    const [
+      { go: goOn, tryAll },
+      { inTheWay },
+      { showGo, showGoTrial },
+      { withMove },
+      { askFirst },
+      { ExitCode },
+      { saysStop },
+    ] = await Promise.all([
+      import('../../steps/go.js'),
+      import('../../steps/deliver/in-the-way.js'),
+      import('../show/go.js'),
+      import('../program/with-move.js'),
+      import('../terminal/ask.js'),
+      import('../../core/errors.js'),
+      import('../../core/findings/findings.js'),
+    ]);
     await withMove(argv, async (run, terminal) => {
+      if (argv.dryRun) {
+        const trial = await tryAll(run);
+        terminal.result(trial, () => showGoTrial(trial, terminal.colors));
+        if (saysStop(trial.findings)) process.exitCode = ExitCode.stopped;
+        return;
+      }
       const replaced = await inTheWay(run.move);
       if (replaced.length > 0)
         await askFirst(

@@ -145,7 +145,7 @@ function standingTables({ replaced, update, stay }: TablesTrial): string {
 
 /** What a delivery would do. */
 export function showDeliveryTrial(
-  { files, tables, dump, differences, findings }: DeliveryTrial,
+  { files, tables, isRewritten, dump, differences, findings }: DeliveryTrial,
   colors: Colors,
 ): string {
   const lines: string[] = [];
@@ -161,6 +161,10 @@ export function showDeliveryTrial(
       `           ${standingTables(tables)}`,
     );
   }
+  if (!isRewritten)
+    lines.push(
+      '           What the new site has written into its tables was not looked for: run "able-porter rewrite" first.',
+    );
   if (dump) lines.push(`Dump       ${counted(dump.tables, 'table')} into ${dump.place}, for you to load`);
   if (differences) lines.push('', showDifferences(differences, colors));
   else lines.push('', 'Dry run: nothing was written.');

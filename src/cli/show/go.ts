@@ -1,8 +1,10 @@
-import { seconds } from '../../core/text/numbers.js';
+import type { Finding } from '../../core/findings/findings.js';
+import { count, counted, moment, seconds } from '../../core/text/numbers.js';
+import { sizeText } from '../../core/text/sizes.js';
 import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { CheckResult } from '../../steps/check.js';
 import type { DeliverResult } from '../../steps/deliver.js';
-import type { GoOutcome } from '../../steps/go.js';
+import type { GoOutcome, GoTrial } from '../../steps/go.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import { table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
@@ -61,6 +63,88 @@ function handLoading({ parts, dump }: DeliverResult): string[] {
       : `Load ${dump?.file} into the new database`,
     'Export the new database from the panel, and compare it: able-porter check --export FILE',
   ];
+}
+
+/** What a dry run of all steps saw. */
+export function showGoTrial(trial: GoTrial, colors: Terminal['colors']): string {
+  const { survey, crate, findings } = trial;
+  const isStopped = survey.state === 'stopped';
+  const rows = isStopped
+    ? [['survey', colors.red('stopped'), 'the other steps were not tried']]
+    : trialRows(trial);
+  const hint =
+    !isStopped && !crate
+      ? '"able-porter pack" makes a crate on this machine and changes nothing at either end; then a dry run counts addresses and tables too.'
+      : 'Details: able-porter survey, rewrite --dry-run, deliver --dry-run';
+  return [
+    `${colors.bold('Dry run of the whole move.')} Nothing was taken, and nothing was written at either end.`,
+    '',
+    table(['step', '', ''], rows),
+    showFindings(findings, colors),
+    ...(isStopped ? [] : [hint]),
+  ]
+    .filter((part, i) => i === 1 || part !== '')
+    .join('\n');
+}
+
+function trialRows({ survey, crate, rewriting, delivery }: GoTrial): string[][] {
+  const { files, dump } = survey.result.old ?? {};
+  const takes = [
+    ...(files ? [`${counted(files.files, 'file')} (${sizeText(files.bytes)})`] : []),
+    ...(dump ? [counted(dump.tables.length, 'table')] : []),
+  ].join(' and ');
+  const noCrate = 'not tried: there is no crate yet';
+  return [
+    ['survey', survey.state, warned(survey.findings)],
+    crate?.isCurrent
+      ? ['pack', 'already done', `the crate was taken at ${moment(crate.taken)}`]
+      : [
+          'pack',
+          'would run',
+          `it would take ${takes || 'nothing'}${crate ? `; what follows is tried on the crate of ${moment(crate.taken)}` : ''}`,
+        ],
+    ['rewrite', rewriting ? 'tried' : '', rewriting ? rewritingText(rewriting) : noCrate],
+    ['deliver', delivery ? 'tried' : '', delivery ? deliveryText(delivery) : noCrate],
+    ['check, redirects, cutover', 'would run', 'they compare and plan; they need a delivered site'],
+  ];
+}
+
+function warned(findings: readonly Finding[]): string {
+  const warnings = findings.filter(({ level }) => level === 'warn').length;
+  return warnings > 0 ? counted(warnings, 'warning') : 'nothing would trouble the move';
+}
+
+function rewritingText({ dump, files }: NonNullable<GoTrial['rewriting']>): string {
+  const inFiles = files.totals.occurrences;
+  const parts = [
+    ...(dump
+      ? [
+          `${counted(dump.totals.occurrences, 'address', 'addresses')} in ${counted(dump.totals.changed, 'value')} of the dump`,
+        ]
+      : []),
+    ...(inFiles > 0 ? [`${count(inFiles)} in files that the site had written`] : []),
+  ];
+  return `it would change ${parts.join(', and ') || 'no address'}`;
+}
+
+function deliveryText({ files, tables, dump, differences }: NonNullable<GoTrial['delivery']>): string {
+  const parts = [
+    ...(files
+      ? [
+          `${counted(files.files, 'file')} (${sizeText(files.bytes)})${files.same > 0 ? `, ${count(files.same)} of them the same there` : ''}`,
+        ]
+      : []),
+    ...(tables
+      ? [
+          `${counted(tables.tables, 'table')}${tables.replaced.length > 0 ? ` in place of ${count(tables.replaced.length)}` : ''}`,
+        ]
+      : []),
+    ...(dump ? [`a finished dump of ${counted(dump.tables, 'table')}`] : []),
+    ...(differences && differences.length > 0
+      ? [`changes in ${counted(differences.length, 'file')} of the set-up`]
+      : []),
+  ];
+  return `it would put ${parts.join('; ')}`;
 }
 
 /** The state of a step as it may be shown: what was only planned was not done. */

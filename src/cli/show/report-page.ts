@@ -1,7 +1,7 @@
 import type { PageComparison } from '../../core/pages/compare.js';
 import { leftAt } from '../../core/rewrite/report/left-list.js';
 import { placeName, type Sample } from '../../core/rewrite/report/tally.js';
-import { count, counted, seconds } from '../../core/text/numbers.js';
+import { count, counted, moment, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
@@ -297,7 +297,3 @@ function table(
 
 const good = (text: string) => html`<span class="good">${text}</span>`;
 const bad = (text: string) => html`<span class="bad">${text}</span>`;
-
-function moment(at: string): string {
-  return `${at.replace('T', ' ').slice(0, 16)} UTC`;
-}

@@ -1,6 +1,6 @@
 import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/text/display.js';
-import { counted, seconds } from '../../core/text/numbers.js';
+import { counted, moment, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { CrateArchive, VerifiedCrate } from '../../steps/pack/archive.js';
@@ -122,7 +122,7 @@ export function showUndo(outcome: StepOutcome<UndoResult>, colors: Colors): stri
 export function showKeepsakes(keepsakes: readonly ListedKeepsake[], colors: Colors): string {
   if (keepsakes.length === 0) return 'Nothing is kept.';
   const lines = keepsakes.flatMap(({ number, at, what, places }) => [
-    `${colors.bold(`keepsake ${number}`)}  ${at.replace('T', ' ').slice(0, 16)} UTC, ${what}`,
+    `${colors.bold(`keepsake ${number}`)}  ${moment(at)}, ${what}`,
     ...places.map(place => `  ${place}`),
   ]);
   const [first] = keepsakes;
@@ -146,7 +146,7 @@ export function showStatus({ life, steps, next }: MoveStatus, colors: Colors): s
   const rows = shown.map(({ step, state, at, seconds: took, said }) => [
     step,
     paint[state](state),
-    at?.replace('T', ' ').slice(0, 16) ?? '',
+    at === undefined ? '' : moment(at),
     took === undefined ? '' : seconds(took),
     fit(said, 70),
   ]);

@@ -16,6 +16,11 @@ export function agreeing(n: number, one: string, many: string): string {
   return n === 1 ? one : many;
 }
 
+/** A time of the journal as it is shown: 2026-12-05 21:00 UTC. @param at in ISO 8601, with Z */
+export function moment(at: string): string {
+  return `${at.replace('T', ' ').slice(0, 16)} UTC`;
+}
+
 /** Seconds as a person says them: 0.3 s, 42 s, 3 min 20 s, 2 h 5 min. */
 export function seconds(n: number): string {
   if (n < 9.95) return `${n.toFixed(1)} s`;
