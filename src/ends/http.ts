@@ -1,7 +1,10 @@
 import type { IncomingHttpHeaders } from 'node:http';
+import type { Socket } from 'node:net';
+import { TLSSocket } from 'node:tls';
 import type { Agent } from 'undici';
 import { type Address, addressPath, effectivePort, formatAddress } from '../core/address/address.js';
 import type { Answer } from '../core/pages/compare.js';
+import type { KnownCertificates } from './trust/certificates.js';
 
 const largestPage = 10 * 1024 * 1024;
 const patience = 20_000;
@@ -16,6 +19,15 @@ export interface SeenPage extends Answer {
   readonly from: string | undefined;
 }
 
+/** Which certificates are accepted besides those that browsers accept. */
+export interface WebTrust {
+  readonly certificates: KnownCertificates;
+  /** The fingerprint that the sheet gives. */
+  readonly wanted: string | undefined;
+  /** Where the sheet takes it. */
+  readonly key: string;
+}
+
 /** A site as HTTP reaches it: under its address, though its name may not lead there yet. */
 export class WebSite {
   readonly address: Address;
@@ -23,10 +35,16 @@ export class WebSite {
   private agent: Promise<Agent> | undefined;
   private from: string | undefined;
 
-  /** @param reach where to connect to; the address's host is asked for there all the same */
-  constructor(address: Address, reach: Address | undefined) {
+  private readonly trust: WebTrust | undefined;
+
+  /**
+   * @param reach where to connect to; the address's host is asked for there all the same
+   * @param trust which certificates are accepted besides those that browsers accept
+   */
+  constructor(address: Address, reach: Address | undefined, trust?: WebTrust) {
     this.address = address;
     this.reach = reach ?? address;
+    this.trust = trust;
   }
 
   /**
@@ -78,7 +96,9 @@ export class WebSite {
    */
   private async connected(servername: string): Promise<Agent> {
     const { Agent: HttpAgent, buildConnector } = await import('./http-client.js');
-    const connect = buildConnector({ timeout: patience });
+    // The certificate is judged before anything is sent; then a person can be asked. A resumed session would not be judged.
+    const unjudged = this.trust ? { rejectUnauthorized: false, maxCachedSessions: 0 } : {};
+    const connect = buildConnector({ timeout: patience, ...unjudged });
     return new HttpAgent({
       headersTimeout: patience,
       bodyTimeout: patience,
@@ -86,9 +106,23 @@ export class WebSite {
         connect({ ...options, servername }, (...[error, socket]: Parameters<typeof done>) => {
           if (!socket) return done(error ?? new Error('no connection was made'), null);
           this.from = socket.remoteAddress;
-          done(null, socket);
+          this.judge(socket).then(
+            () => done(null, socket),
+            (refused: Error) => {
+              socket.destroy();
+              done(refused, null);
+            },
+          );
         }),
     });
+  }
+
+  /** @throws an Error that names the sheet's line, for a certificate that is not accepted */
+  private async judge(socket: Socket): Promise<void> {
+    if (!this.trust || !(socket instanceof TLSSocket)) return;
+    const { certificates, wanted, key } = this.trust;
+    const refused = await certificates.refuses(socket, this.reach.host, effectivePort(this.reach), wanted);
+    if (refused) throw new Error(`${refused.cause}; to accept it, write ${key}: ${refused.fingerprint}`);
   }
 
   /** The path below the address that a link on one of its pages leads to, or undefined where it leads elsewhere. */

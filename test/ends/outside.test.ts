@@ -1,16 +1,21 @@
 import assert from 'node:assert/strict';
 import { execFileSync } from 'node:child_process';
+import { X509Certificate } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:https';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { test } from 'node:test';
+import { parseAddress } from '../../src/core/address/address.js';
 import type { EndError } from '../../src/core/errors.js';
-import { lookAtCertificate } from '../../src/ends/certificate.js';
 import { ServerDatabase } from '../../src/ends/database/server/server-database.js';
 import { Resolver } from '../../src/ends/dns.js';
 import { testFolder } from '../../src/ends/files/folder-test.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
+import { WebSite } from '../../src/ends/http.js';
+import type { Unknown } from '../../src/ends/trust/ask-trust.js';
+import { lookAtCertificate } from '../../src/ends/trust/certificate.js';
+import { trustIn } from '../../src/ends/trust/trust.js';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
 import { StandinDnsServer } from '../../src/standins/dns-server.js';
@@ -164,4 +169,32 @@ test('certificates are judged as browsers do: self-signed, expired, for another 
   assert.deepEqual(await codes(soon, {}), ['warn certificate-refused']);
   assert.deepEqual(await codes(await served('other'), trusting), ['warn certificate-refused']);
   assert.ok(existsSync(at('sheet/results/survey.json')));
+
+  const certificates = [readFileSync(at('soon.pem')), readFileSync(at('other.pem'))];
+  const [own, others] = certificates.map(pem => new X509Certificate(pem).fingerprint256);
+  const asked: Unknown[] = [];
+  const site = (wanted: string | undefined, answer?: boolean) => {
+    const ask = async (unknown: Unknown) => asked.push(unknown) > 0 && answer!;
+    const trust = trustIn(root, answer === undefined ? undefined : ask);
+    return new WebSite(
+      parseAddress('https://club.saltmarsh.example'),
+      parseAddress(`https://127.0.0.1:${soon}`),
+      { certificates: trust.certificates, wanted, key: 'new.certificate' },
+    );
+  };
+  const title = async (one: WebSite) => (await one.get('/', signal)).html;
+  await assert.rejects(
+    title(site(undefined)),
+    new RegExp(`to accept it, write new.certificate: SHA256:${own}`),
+  );
+  await assert.rejects(title(site(others)), /the sheet says/);
+  assert.match(await title(site(`sha256 Fingerprint=${own}`)), /Club/);
+  await assert.rejects(title(site(undefined, false)), /not accepted/);
+  const agreed = site(undefined, true);
+  assert.equal((await Promise.all([1, 2, 3].map(() => title(agreed)))).length, 3);
+  assert.deepEqual(
+    asked.map(({ host, fingerprint }) => [host, fingerprint]),
+    [1, 2].map(() => [`127.0.0.1:${soon}`, `SHA256:${own}`]),
+  );
+  assert.match(await title(site(undefined)), /Club/, 'what was accepted is kept');
 });

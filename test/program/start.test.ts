@@ -1,5 +1,5 @@
 import assert from 'node:assert/strict';
-import { execFile, spawn } from 'node:child_process';
+import { execFile } from 'node:child_process';
 import { existsSync, mkdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
@@ -8,8 +8,9 @@ import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
 import { StandinSftpServer } from '../../src/standins/hosting/sftp-server.js';
 import { makeClub, oldPlace } from '../help/club.js';
-import { folder, program, run } from '../help/program.js';
+import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
+import { converse } from '../help/terminal.js';
 
 const password = "n'e $w`";
 
@@ -48,38 +49,6 @@ test('from flags: every answer is tested, what was found is said, and the sheet 
   assert.equal(nonsense.code, 2);
   assert.match(nonsense.stderr, /--new-prefix: Use only letters/);
 });
-
-/** Runs a command at a terminal and types an answer whenever a question is there. */
-function converse(
-  cwd: string,
-  args: readonly string[],
-  answers: [asked: RegExp, typed: string][],
-): Promise<string> {
-  return new Promise((resolve, reject) => {
-    const words = [process.execPath, program, ...args].map(word => `'${word}'`).join(' ');
-    const child = spawn('script', ['-qec', words, '/dev/null'], {
-      cwd,
-      env: { ...process.env, COLUMNS: '120', NO_COLOR: '1' },
-    });
-    const timer = setTimeout(() => child.kill('SIGKILL'), 600_000);
-    let said = '';
-    let from = 0;
-    child.stdout.on('data', chunk => {
-      said += String(chunk);
-      const [asked, typed] = answers[0] ?? [];
-      if (!asked?.test(said.slice(from))) return;
-      answers.shift();
-      from = said.length;
-      child.stdin.write(`${typed}\r`);
-    });
-    child.on('error', reject);
-    child.on('close', code => {
-      clearTimeout(timer);
-      if (code === 0 && answers.length === 0) resolve(said);
-      else reject(new Error(`ended with ${code}, ${answers.length} questions were not asked: ${said}`));
-    });
-  });
-}
 
 test('at a terminal: questions in order, each answer tested, a wrong one asked again, the password kept closed', async t => {
   if (!needs(t, 'script')) return;

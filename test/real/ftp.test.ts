@@ -16,11 +16,13 @@ import { asBytes } from '../../src/core/bytes.js';
 import { FtpFiles } from '../../src/ends/files/ftp.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
 import { FtpSession } from '../../src/ends/ftp/session.js';
+import { trustIn } from '../../src/ends/trust/trust.js';
 import { unlimitedRate } from '../../src/steps/move/rate-limit.js';
 import { copy } from '../../src/steps/transfer/transfer.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
+import { converse } from '../help/terminal.js';
 import { treeOf } from '../help/tree.js';
 import { ownFtp } from './ftp.js';
 
@@ -125,8 +127,35 @@ for (const tls of ['none', 'explicit'] as const) {
     writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(/, host-key: "[^"]+"/g, ''));
     const unknown = await step('pack');
     assert.equal(unknown.code, 3);
-    assert.match(unknown.stderr, /certificate is not accepted/);
-    writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(ftp.fingerprint, `SHA256:${'B'.repeat(43)}`));
+    assert.match(unknown.stderr, /its certificate SHA256:\S+ is not accepted: it is self-signed/);
+    const [, line] = /host-key: (SHA256:(?:[\dA-F]{2}:){31}[\dA-F]{2})/.exec(unknown.stderr) ?? [];
+    writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(ftp.fingerprint, line!));
+    const again = await step('pack', '--json');
+    assert.equal(again.code, 0, again.stderr);
+    // A name with a line end cannot be asked for; it is reported, and everything else is taken.
+    const unnamed = (JSON.parse(again.stdout).findings as { code: string; what: string }[]).filter(
+      ({ code }) => code === 'name-not-readable',
+    );
+    assert.match(unnamed.map(({ what }) => what).join(), /^Its name contains a line end[^,]*, so[^,]*$/);
+    // At a terminal a person is asked once; what was accepted is kept.
+    writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(/, host-key: "[^"]+"/g, ''));
+    await assert.rejects(
+      converse(
+        move,
+        ['pack', '--again'],
+        [[/certificate of .* it is self-signed[\s\S]*panel shows/, 'n']],
+        env,
+      ),
+      /ended with 3, 0 questions/,
+    );
+    await converse(
+      move,
+      ['pack', '--again'],
+      [[/certificate of .* it is self-signed[\s\S]*panel shows/, 'y']],
+      env,
+    );
+    assert.equal((await step('pack', '--again')).code, 0);
+    writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(ftp.fingerprint, `SHA256:${'B'.repeat(42)}A`));
     assert.match((await step('pack')).stderr, /the sheet says SHA256:BBB/);
   });
 }
@@ -174,7 +203,11 @@ test('a partial file is resumed where the server allows it, and sent whole where
     for (const name of ['here', 'site']) mkdirSync(join(root, name));
     const { port, user, password, fingerprint } = await ownFtp(t, root, tls);
     const certificate = tls === 'none' ? undefined : fingerprint;
-    const session = new FtpSession({ host: '127.0.0.1', port, user, password, tls, certificate });
+    const { certificates } = trustIn(root);
+    const session = new FtpSession(
+      { host: '127.0.0.1', port, user, password, tls, certificate },
+      certificates,
+    );
     t.after(() => session.close());
     const to = new FtpFiles(session, 'ftp://old.saltmarsh.example/site', join(root, 'site'));
     writeFileSync(join(root, 'here/page'), 'high water at seven');

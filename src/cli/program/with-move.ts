@@ -21,7 +21,7 @@ export async function withMove(
   work: (run: StepRun, terminal: Terminal) => Promise<void>,
   first: (move: StepRun['move']) => FilesPlace | undefined = () => undefined,
 ): Promise<void> {
-  const [{ openMove }, { GentleRateLimit }, { unlimitedRate }, { askHostKey }] = await Promise.all([
+  const [{ openMove }, { GentleRateLimit }, { unlimitedRate }, { askTrust }] = await Promise.all([
     import('../../steps/move/open.js'),
     import('../../steps/transfer/rate-limit.js'),
     import('../../steps/move/rate-limit.js'),
@@ -30,7 +30,7 @@ export async function withMove(
   const terminal = await Terminal.open(argv);
   let move: StepRun['move'] | undefined;
   try {
-    move = await openMove(argv.sheet, process.env, askHostKey);
+    move = await openMove(argv.sheet, process.env, askTrust);
     move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
     if (argv.gentle) move.accounts.limitConnections(2);
     await first(move)?.connectAhead();

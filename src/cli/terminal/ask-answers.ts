@@ -1,7 +1,7 @@
 import { AnswerTests } from '../../steps/start/answer-checks.js';
 import type { AnswerTest, Secrets, StartWish } from '../../steps/start/answers.js';
 import { type Question, questions, testsLater, variableOf } from '../../steps/start/questions.js';
-import { askHostKey } from './ask.js';
+import { askTrust } from './ask.js';
 import type { Terminal } from './terminal.js';
 
 /** What the person answered, and what the tests of it found. */
@@ -24,7 +24,7 @@ export async function askForAnswers(
 ): Promise<Answered> {
   const prompts = await import('@inquirer/prompts');
   const to = { output: process.stderr, signal };
-  const tests = new AnswerTests(sheet, signal, askHostKey);
+  const tests = new AnswerTests(sheet, signal, askTrust);
   let wish: StartWish = { ...given };
   let offers: Partial<StartWish> = {};
   const secrets: Record<string, string | undefined> = {};

@@ -1,4 +1,5 @@
 import { DeclinedError, UsageError } from '../../core/errors.js';
+import type { Unknown } from '../../ends/trust/ask-trust.js';
 import type { Common } from './common-options.js';
 
 /**
@@ -20,10 +21,14 @@ export async function askFirst(question: string, argv: Common): Promise<void> {
 }
 
 /** Shows the fingerprint of a host that is not known yet, and asks whether it is the right one. */
-export async function askHostKey(host: string, fingerprint: string): Promise<boolean> {
+export async function askTrust({ host, what, fingerprint, why }: Unknown): Promise<boolean> {
   if (!process.stdin.isTTY || !process.stderr.isTTY) return false;
   const { confirm } = await import('@inquirer/prompts');
-  const message = `${host} is not known yet. Its key is ${fingerprint}. Is that the one that its panel shows?`;
+  const seen =
+    what === 'key'
+      ? `${host} is not known yet. Its key is ${fingerprint}.`
+      : `The certificate of ${host} is not accepted: ${why}. Its fingerprint is ${fingerprint}.`;
+  const message = `${seen} Is that the one that its panel shows?`;
   return confirm({ message, default: false }, { output: process.stderr });
 }
 

@@ -1,4 +1,5 @@
 import { array, boolean, type InferType, lazy, mixed, number, object, type Schema, string } from 'yup';
+import { parseFingerprint } from '../fingerprint.js';
 import { dialectNames } from '../redirects/dialects.js';
 import { sizePattern } from '../text/sizes.js';
 
@@ -38,13 +39,20 @@ const newDatabase = object({
   parts: size,
 }).noUnknown();
 
+/** Of a key or a certificate, as the usual programs print it. */
+const fingerprint = string().test(
+  'fingerprint',
+  'must be a SHA-256 fingerprint, as ssh-keygen or openssl prints it',
+  value => value === undefined || parseFingerprint(value) !== undefined,
+);
+
 /** How one gets into the account of `files`, beyond its URL. */
 const login = object({
   password: string(),
   key: string(),
   passphrase: string(),
   through: string(),
-  'host-key': string().matches(/^SHA256:[\w+/]+$/, 'must be a fingerprint that begins with SHA256:'),
+  'host-key': fingerprint,
 }).noUnknown();
 
 /** Either the thing itself, or `false` for none of it. */
@@ -63,6 +71,7 @@ export const sheetSchema = object({
     address: string().required(),
     also: array(string().required()).default([]),
     reach: string(),
+    certificate: fingerprint,
     files: string(),
     login: login.default(undefined),
     database: oldDatabase.default(undefined),
@@ -72,6 +81,7 @@ export const sheetSchema = object({
   new: object({
     address: string().required(),
     reach: string(),
+    certificate: fingerprint,
     files: string(),
     login: login.default(undefined),
     probe: boolean().default(false),

@@ -9,8 +9,8 @@ export const ftpProtocol: FilesProtocol = {
   example: 'ftps://user@host/htdocs',
   takesKey: false,
   rootIsFolder: true,
-  account({ scheme, authority }, login, _hostKeys) {
-    const session = new FtpSession(ftpLogin(authority, login, scheme === 'ftps'));
+  account({ scheme, authority }, login, { certificates }) {
+    const session = new FtpSession(ftpLogin(authority, login, scheme === 'ftps'), certificates);
     return {
       name: accountName(scheme, session.login, 21),
       isLocal: false,

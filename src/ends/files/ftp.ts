@@ -246,6 +246,8 @@ export class FtpFiles implements FilesEnd {
 
   /** The package gives a folder's listing as a whole. */
   private async *listed(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
+    // It is listed itself, but no command can name what is in it.
+    if (!this.takesName(folder)) return;
     yield await this.entriesIn(folder);
   }
 
@@ -281,9 +283,8 @@ export class FtpFiles implements FilesEnd {
     }
     const entries: FileEntry[] = [];
     for (const info of found) {
-      // A server may list anything; only plain names below the folder are taken.
-      if (info.name === '.' || info.name === '..' || info.name === '' || /[/\0\r\n]/.test(info.name))
-        continue;
+      // A server may list anything; only names below the folder are entries of it.
+      if (info.name === '.' || info.name === '..' || info.name === '' || /[/\0]/.test(info.name)) continue;
       const path = asBytes(folder === '' ? info.name : `${folder}/${info.name}`);
       const entry = entryOf(path, info);
       if (entry) entries.push(entry);

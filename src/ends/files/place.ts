@@ -3,9 +3,9 @@ import { fileURLToPath } from 'node:url';
 import { type ByteString, bytesOfText } from '../../core/bytes.js';
 import { UsageError } from '../../core/errors.js';
 import { parsePlaceUrl, withoutCredentials } from '../../core/files/place-url.js';
-import type { HostKeys } from '../ssh/host-keys.js';
 import type { SheetLogin } from '../ssh/login.js';
 import type { SshSession } from '../ssh/session.js';
+import type { Trust } from '../trust/trust.js';
 import type { FilesEnd } from './files-end.js';
 import { LocalFiles } from './local.js';
 import type { FilesAccount } from './protocol.js';
@@ -103,15 +103,15 @@ export function localPlace(path: string): FilesPlace {
 /** The accounts of one move. Places in the same account share its connections. */
 export class FilesAccounts {
   private readonly folder: string;
-  private readonly hostKeys: HostKeys;
+  private readonly trust: Trust;
   private readonly accounts = new Map<string, FilesAccount>();
   private most: number | undefined;
   private report: ((text: string) => void) | undefined;
 
   /** @param folder from which relative paths count */
-  constructor(folder: string, hostKeys: HostKeys) {
+  constructor(folder: string, trust: Trust) {
     this.folder = folder;
-    this.hostKeys = hostKeys;
+    this.trust = trust;
   }
 
   /**
@@ -139,7 +139,7 @@ export class FilesAccounts {
         remedy: `Write the folder’s whole path after the host, as in ${protocols[0]?.example}`,
       });
     }
-    const account = this.kept(protocol.account(url, login, this.hostKeys));
+    const account = this.kept(protocol.account(url, login, this.trust));
     const path = join('/', decodeURIComponent(url.path)).replace(/(?!^)\/$/, '');
     return new FilesPlace(account, path);
   }

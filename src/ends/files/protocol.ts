@@ -1,7 +1,7 @@
 import type { PlaceUrl } from '../../core/files/place-url.js';
-import type { HostKeys } from '../ssh/host-keys.js';
 import type { SheetLogin } from '../ssh/login.js';
 import type { SshSession } from '../ssh/session.js';
+import type { Trust } from '../trust/trust.js';
 import type { FilesEnd } from './files-end.js';
 
 /** An account in which places for files are: on this machine, or at a host that a protocol reaches. */
@@ -35,7 +35,7 @@ export interface FilesProtocol {
   /** Whether `/` can be a site's folder: some servers show an account nothing but its own folder. */
   readonly rootIsFolder: boolean;
   /** Prepares an account; nothing is connected yet. */
-  account(url: PlaceUrl, login: SheetLogin, hostKeys: HostKeys): FilesAccount;
+  account(url: PlaceUrl, login: SheetLogin, trust: Trust): FilesAccount;
 }
 
 /** The name of an account at a host, without a password. */

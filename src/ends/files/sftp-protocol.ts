@@ -9,7 +9,7 @@ export const sftpProtocol: FilesProtocol = {
   example: 'sftp://user@host/home/user/htdocs',
   takesKey: true,
   rootIsFolder: false,
-  account({ authority }, login, hostKeys) {
+  account({ authority }, login, { hostKeys }) {
     const session = new SshSession(loginFor(authority, login), hostKeys);
     return {
       name: accountName('sftp', session.login, 22),

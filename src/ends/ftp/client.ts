@@ -1,2 +1,44 @@
 // Loaded only when a place is reached by FTP.
-export { Client } from 'basic-ftp';
+import { TLSSocket } from 'node:tls';
+import { FTPContext, Client as FtpClient } from 'basic-ftp';
+import { fingerprintOf } from '../trust/certificate.js';
+import { holdLineEnds, withLineEnds } from './listing-lines.js';
+
+/** Connections of one client; a certificate that TLS alone does not vouch for is demanded of each data connection too. */
+class PinnedContext extends FTPContext {
+  /** The fingerprint that the control connection's certificate has, where TLS does not verify it. */
+  pinned: string | undefined;
+
+  override get dataSocket() {
+    return super.dataSocket;
+  }
+
+  override set dataSocket(socket) {
+    if (socket instanceof TLSSocket && this.pinned !== undefined)
+      socket.once('secureConnect', () => {
+        // A resumed session was begun with the judged certificate.
+        if (socket.isSessionReused() || fingerprintOf(socket) === this.pinned) return;
+        socket.destroy(
+          new Error('the data connection shows another certificate than the control connection'),
+        );
+      });
+    super.dataSocket = socket;
+  }
+}
+
+/** The FTP client of the package, with certificates that were accepted by their fingerprint. */
+export class Client extends FtpClient {
+  override readonly ftp: PinnedContext;
+
+  /** @param timeout milliseconds */
+  constructor(timeout: number) {
+    super(timeout);
+    this.ftp = new PinnedContext(timeout);
+    const { parseList } = this;
+    this.parseList = listing => {
+      const entries = parseList(holdLineEnds(listing));
+      for (const entry of entries) entry.name = withLineEnds(entry.name);
+      return entries;
+    };
+  }
+}

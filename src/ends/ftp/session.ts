@@ -1,10 +1,13 @@
 import { isIP } from 'node:net';
 import type { TLSSocket } from 'node:tls';
-import type { Client, FTPError } from 'basic-ftp';
+import type { FTPError } from 'basic-ftp';
 import { bytesOfText } from '../../core/bytes.js';
 import { EndError, type ErrorKind, PartWayError } from '../../core/errors.js';
 import { BackOff } from '../back-off.js';
 import { ConnectionLost } from '../connection-lost.js';
+import { fingerprintOf } from '../trust/certificate.js';
+import type { KnownCertificates } from '../trust/certificates.js';
+import type { Client } from './client.js';
 import { FileTimes } from './file-times.js';
 
 /** How one gets into an account over FTP. */
@@ -33,6 +36,7 @@ export class FtpSession {
   /** Takes what a person should know while something is waited for. */
   report: (text: string) => void = () => {};
   readonly login: FtpLogin;
+  private readonly certificates: KnownCertificates;
   /** Whether the server lets files be resumed, as far as is known. */
   appends = true;
   readonly times = new FileTimes();
@@ -44,8 +48,9 @@ export class FtpSession {
   /** Whether the server has let this account in before. */
   private wasIn = false;
 
-  constructor(login: FtpLogin) {
+  constructor(login: FtpLogin, certificates: KnownCertificates) {
     this.login = login;
+    this.certificates = certificates;
   }
 
   /** Opens no more connections than this. */
@@ -135,19 +140,20 @@ export class FtpSession {
 
   /** @returns undefined where the server lets in no more; what is there already must do */
   private async connect(): Promise<Client | undefined> {
-    const { host, port, user, password, tls, certificate } = this.login;
+    const { host, port, user, password, tls } = this.login;
     const { Client } = await import('./client.js');
     const client = new Client(patience);
     // Names are bytes of whatever encoding; they come and go as they are.
     client.ftp.encoding = 'latin1';
     const named = isIP(host) === 0 ? { servername: host } : {};
-    const secure = { ...named, host, rejectUnauthorized: certificate === undefined };
+    // The certificate is judged before the login; then a person can be asked.
+    const secure = { ...named, host, rejectUnauthorized: false };
     const doing = `Connecting to ${user}@${host}:${port}`;
     try {
       if (tls === 'implicit') await client.connectImplicitTLS(host, port, secure);
       else await client.connect(host, port);
       if (tls === 'explicit') await client.useTLS(secure);
-      if (tls !== 'none' && certificate !== undefined) checkCertificate(client, certificate, doing);
+      if (tls !== 'none') await this.judgeCertificate(client, doing);
       await client.login(bytesOfText(user), bytesOfText(password));
       await client.useDefaultSettings();
       this.wasIn = true;
@@ -171,19 +177,25 @@ export class FtpSession {
       throw asEndError(error as Error & { code?: string | number }, doing);
     }
   }
-}
 
-function checkCertificate(client: Client, wanted: string, doing: string): void {
-  const seen = (client.ftp.socket as TLSSocket).getPeerCertificate().fingerprint256;
-  const hex = seen.replaceAll(':', '').toLowerCase();
-  const base64 = `SHA256:${Buffer.from(hex, 'hex').toString('base64').replace(/=+$/, '')}`;
-  if (base64 === wanted) return;
-  throw new EndError({
-    doing,
-    kind: 'untrusted',
-    cause: `its certificate is ${base64}, the sheet says ${wanted}`,
-    remedy: 'Find out why it has changed; correct host-key in the sheet if it is right',
-  });
+  /** @throws EndError for a certificate that is not accepted */
+  private async judgeCertificate({ ftp }: Client, doing: string): Promise<void> {
+    const { host, port, certificate } = this.login;
+    const control = ftp.socket as TLSSocket;
+    const refused = await this.certificates.refuses(control, host, port, certificate);
+    if (refused) {
+      const command = `openssl s_client -connect ${host}:${port}${this.login.tls === 'explicit' ? ' -starttls ftp' : ''} | openssl x509 -noout -fingerprint -sha256`;
+      throw new EndError({
+        doing,
+        kind: 'untrusted',
+        cause: refused.cause,
+        remedy: `Compare it with what the host says (or: ${command}); if it is right, write into its login in the sheet: host-key: ${refused.fingerprint}`,
+      });
+    }
+    // Each data connection must show the same certificate: an accepted one is not verified by TLS alone.
+    if (control.authorized) (ftp.tlsOptions as { rejectUnauthorized: boolean }).rejectUnauthorized = true;
+    else ftp.pinned = fingerprintOf(control);
+  }
 }
 
 function asEndError(error: Error & { code?: string | number }, doing: string): Error {
@@ -205,12 +217,6 @@ function asEndError(error: Error & { code?: string | number }, doing: string): E
   if (code === 'ECONNREFUSED') return failure('unreachable', 'nobody listens there', 'Check host and port');
   if (code === 'ENOTFOUND')
     return failure('unreachable', 'there is no host of that name', 'Check the host’s name');
-  if (/self[- ]signed|certificate|altnames/i.test(message))
-    return failure(
-      'untrusted',
-      `its certificate is not accepted (${message})`,
-      'Use the name that it is for, or write its fingerprint into the sheet as host-key: SHA256:…',
-    );
   if (typeof code === 'number' && code >= 500 && /TLS|SSL|AUTH/i.test(message))
     return failure(
       'refused',

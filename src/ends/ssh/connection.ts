@@ -2,8 +2,8 @@ import { readFile } from 'node:fs/promises';
 import type { Duplex } from 'node:stream';
 import ssh, { Client, type ClientChannel, type ConnectConfig, type SFTPWrapper } from 'ssh2';
 import { EndError, PorterError } from '../../core/errors.js';
+import type { HostKeys } from '../trust/host-keys.js';
 import { ChannelRefused } from './channel-refused.js';
-import type { HostKeys } from './host-keys.js';
 import type { SshLogin } from './login.js';
 import { openSocket } from './socket.js';
 

@@ -1,4 +1,3 @@
-import { parseAddress } from '../../core/address/address.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import {
   type Answer,
@@ -9,7 +8,8 @@ import {
 import { readPage } from '../../core/pages/page.js';
 import type { Family } from '../../core/site/families/family.js';
 import { counted } from '../../core/text/numbers.js';
-import { WebSite } from '../../ends/http.js';
+import type { WebSite } from '../../ends/http.js';
+import { siteOf } from '../move/sites.js';
 import type { StepRun } from '../move/step.js';
 import { rulesOf } from '../move/terms.js';
 
@@ -39,8 +39,8 @@ export async function comparePagesOf(
     return { pages: [], findings: [notCompared] };
   }
   const sites = {
-    old: new WebSite(move.oldAddress, old.reach ? parseAddress(old.reach) : undefined),
-    new: new WebSite(move.newAddress, parseAddress(next.reach)),
+    old: siteOf(move, 'old'),
+    new: siteOf(move, 'new'),
   };
   const pages: PageComparison[] = [];
   try {

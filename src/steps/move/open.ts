@@ -7,7 +7,8 @@ import { FilesAccounts, type FilesPlace, localPlace } from '../../ends/files/pla
 import { Crate } from '../../ends/move-folder/crate.js';
 import { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import { readSecretsFile } from '../../ends/move-folder/secrets.js';
-import { type AskHostKey, HostKeys } from '../../ends/ssh/host-keys.js';
+import type { AskTrust } from '../../ends/trust/ask-trust.js';
+import { type Trust, trustIn } from '../../ends/trust/trust.js';
 
 /** One job: its folder, its sheet, and the places that the sheet names. */
 export interface Move {
@@ -20,6 +21,8 @@ export interface Move {
   readonly bench: Workbench;
   /** The accounts that both ends' places are in. */
   readonly accounts: FilesAccounts;
+  /** Which hosts are trusted beyond what this machine knows. */
+  readonly trust: Trust;
   /** Undefined where the sheet names none, or takes no files. */
   readonly oldFiles: FilesPlace | undefined;
   /** The same, also where no files are taken from it. */
@@ -42,14 +45,15 @@ export interface Move {
 export async function openMove(
   sheetFile: string,
   environment: Readonly<Record<string, string | undefined>>,
-  askHostKey?: AskHostKey,
+  ask?: AskTrust,
 ): Promise<Move> {
   const folder = new MoveFolder(sheetFile);
   const sheet = await folder.readSheet(environment);
   const { database } = sheet.new;
   if (database?.administrator)
     database.password ??= (await readSecretsFile(folder.at('.env'))).NEW_DB_PASSWORD;
-  const accounts = new FilesAccounts(folder.folder, new HostKeys(folder.folder, askHostKey));
+  const trust = trustIn(folder.folder, ask);
+  const accounts = new FilesAccounts(folder.folder, trust);
   const place = (end: Sheet['old'] | Sheet['new']) =>
     end.files ? accounts.place(end.files, end.login ?? {}) : undefined;
   const dump = (file: string | undefined) => file && resolve(folder.folder, file);
@@ -68,6 +72,7 @@ export async function openMove(
       return bench;
     },
     accounts,
+    trust,
     oldFiles: sheet.take.files === false ? undefined : oldPlace,
     oldPlace,
     oldLive: takesDatabase && (from !== undefined || server !== undefined),

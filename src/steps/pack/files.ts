@@ -168,7 +168,9 @@ class Looking {
         level: 'warn',
         code: 'name-not-readable',
         place: `${this.place}/${textOf(path)}`,
-        what: 'Its name is not UTF-8 and cannot be sent over SFTP, so it is not taken',
+        what: /[\r\n]/.test(path)
+          ? 'Its name contains a line end and cannot be sent over this protocol, so it is not taken'
+          : 'Its name is not UTF-8 and cannot be sent over SFTP, so it is not taken',
         remedy: 'Rename it at the old host, or take it in an archive',
       }),
     );

@@ -1,5 +1,6 @@
 import { basename, dirname, resolve } from 'node:path';
 import { addressPath, formatAddress, parseAddress } from '../../core/address/address.js';
+import { isReservedName } from '../../core/address/reserved.js';
 import { textOf } from '../../core/bytes.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { EndError, PorterError } from '../../core/errors.js';
@@ -15,27 +16,28 @@ import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import { Resolver } from '../../ends/dns.js';
 import { testFolder } from '../../ends/files/folder-test.js';
 import { FilesAccounts, type FilesPlace } from '../../ends/files/place.js';
-import { type AskHostKey, HostKeys } from '../../ends/ssh/host-keys.js';
+import { WebSite } from '../../ends/http.js';
+import type { AskTrust } from '../../ends/trust/ask-trust.js';
+import { type Trust, trustIn } from '../../ends/trust/trust.js';
 import { lookAtSite, type Site, treeOf } from '../move/read-site.js';
 import { surveyDump } from '../survey/dump.js';
 import { existingFolder } from '../survey/place.js';
-import { siteAt } from '../survey/web.js';
 import type { AnswerTest, Secrets, StartWish } from './answers.js';
 
 /** Tests each answer to `start` as it comes, and offers what was found for those that follow. */
 export class AnswerTests {
   private readonly from: string;
   private readonly signal: AbortSignal;
-  private readonly askHostKey: AskHostKey | undefined;
+  private readonly trust: Trust;
   private site: Site | undefined;
   private folders: readonly string[] = [];
   private accounts: FilesAccounts | undefined;
 
   /** @param sheetFile relative places count from its folder */
-  constructor(sheetFile: string, signal: AbortSignal, askHostKey?: AskHostKey) {
+  constructor(sheetFile: string, signal: AbortSignal, ask?: AskTrust) {
     this.from = dirname(resolve(sheetFile));
     this.signal = signal;
-    this.askHostKey = askHostKey;
+    this.trust = trustIn(this.from, ask);
   }
 
   /** The old site as its files show it, once they were tested. */
@@ -52,8 +54,10 @@ export class AnswerTests {
   async address(wish: StartWish, end: 'old' | 'new'): Promise<AnswerTest> {
     const address = parseAddress((end === 'old' ? wish.old : wish.new)!);
     const reach = end === 'old' ? wish.oldReach : wish.newReach;
-    const site = siteAt(address, reach);
-    if (!site) return { good: undefined, said: `${address.host} is set aside for examples; nobody is asked` };
+    if (reach === undefined && isReservedName(address.host))
+      return { good: undefined, said: `${address.host} is set aside for examples; nobody is asked` };
+    const trust = { certificates: this.trust.certificates, wanted: undefined, key: `${end}.certificate` };
+    const site = new WebSite(address, reach === undefined ? undefined : parseAddress(reach), trust);
     try {
       const { status, html, headers, address: ended } = await site.get('/', this.signal);
       const { server } = readServerHeaders(headers);
@@ -185,7 +189,7 @@ export class AnswerTests {
   /** The addresses that a host's name leads to, to be offered. */
   async records(address: string, resolvers: readonly string[] = []): Promise<string | undefined> {
     const { host } = parseAddress(address);
-    if (!siteAt(parseAddress(address), undefined) && resolvers.length === 0) return undefined;
+    if (isReservedName(parseAddress(address).host) && resolvers.length === 0) return undefined;
     const records = await new Resolver(resolvers).records(host, 'A', this.signal).catch(() => []);
     return records.find(({ type }) => type === 'A')?.value;
   }
@@ -205,7 +209,7 @@ export class AnswerTests {
         : [wish.newFiles!, wish.newKey, wish.newFilesPassword ?? 'NEW_FILES_PASSWORD'];
     // An account that was tried with another password is not used again.
     this.accounts?.close();
-    this.accounts = new FilesAccounts(this.from, new HostKeys(this.from, this.askHostKey));
+    this.accounts = new FilesAccounts(this.from, this.trust);
     return this.accounts.place(place, { key, password: secrets[variable] });
   }
 

@@ -5,8 +5,9 @@ import { probeSource, readProbe, type SeenLanguage } from '../../core/site/surve
 import type { FilesPlace } from '../../ends/files/place.js';
 import { ledgerOf } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
+import { askableSiteOf } from '../move/sites.js';
 import { noteDeed, type StepRun } from '../move/step.js';
-import { siteAt, skewFindings } from './web.js';
+import { skewFindings } from './web.js';
 
 interface Probed {
   readonly language: SeenLanguage | undefined;
@@ -18,8 +19,8 @@ interface Probed {
  * where the sheet allows it.
  */
 export async function probeLanguage(run: StepRun): Promise<Probed> {
-  const { sheet, newFiles, newAddress } = run.move;
-  const site = siteAt(newAddress, sheet.new.reach);
+  const { sheet, newFiles } = run.move;
+  const site = askableSiteOf(run.move, 'new');
   if (!sheet.new.probe || !site || !newFiles) return { language: undefined, findings: [] };
   if (!(await newFiles.open().isThere())) return { language: undefined, findings: [] };
   const token = randomBytes(24).toString('hex');

@@ -9,9 +9,11 @@ import {
   type ServerHeaders,
 } from '../../core/pages/server-headers.js';
 import type { Family } from '../../core/site/families/family.js';
-import { lookAtCertificate, type SeenCertificate } from '../../ends/certificate.js';
+
 import { type DnsRecord, type DnsType, Resolver } from '../../ends/dns.js';
-import { type SeenPage, WebSite } from '../../ends/http.js';
+import type { SeenPage } from '../../ends/http.js';
+import { lookAtCertificate, type SeenCertificate } from '../../ends/trust/certificate.js';
+import { askableSiteOf } from '../move/sites.js';
 import type { StepRun } from '../move/step.js';
 
 /** Who answers at an address. */
@@ -41,19 +43,13 @@ export const notAsked: WebSurvey = {
 const dayMs = 86_400_000;
 const soonDays = 21;
 
-/** The site at an end, as the sheet says that it is reached; undefined where nobody is to be asked. */
-export function siteAt(address: Address, reach: string | undefined): WebSite | undefined {
-  if (reach !== undefined) return new WebSite(address, parseAddress(reach));
-  return isReservedName(address.host) ? undefined : new WebSite(address, undefined);
-}
-
 /** Asks for the old site's home and login page and looks at who answers. */
 export async function surveyOldWeb(
   run: StepRun,
   family: Family,
 ): Promise<{ web: WebSurvey; findings: Finding[] }> {
   const { oldAddress, sheet } = run.move;
-  const site = siteAt(oldAddress, sheet.old.reach);
+  const site = askableSiteOf(run.move, 'old');
   if (!site) return { web: notAsked, findings: [] };
   const asked = sheet.old.reach ?? formatAddress(oldAddress);
   const url = formatAddress(oldAddress);
@@ -102,7 +98,7 @@ function withSilence(findings: readonly Finding[], silent: Finding): Finding[] {
 /** Asks the new end's web server for what it is; what it shows does not matter yet. */
 export async function surveyNewWeb(run: StepRun): Promise<{ web: WebSurvey; findings: Finding[] }> {
   const { newAddress, oldAddress, sheet } = run.move;
-  const site = siteAt(newAddress, sheet.new.reach);
+  const site = askableSiteOf(run.move, 'new');
   // Before the cutover the name leads to the old host, where the address stays.
   const same = sheet.new.reach === undefined && newAddress.host === oldAddress.host;
   if (!site || same) return { web: notAsked, findings: [] };
@@ -154,6 +150,7 @@ async function surveyCertificate(
   reach: string | undefined,
   end: 'old' | 'new',
 ): Promise<{ certificate: WebSurvey['certificate']; findings: Finding[] }> {
+  const { certificate: wanted } = run.move.sheet[end];
   const at = reach === undefined ? address : parseAddress(reach);
   const findings: Finding[] = [];
   if (at.scheme !== 'https' || address.scheme !== 'https') return { certificate: undefined, findings };
@@ -173,10 +170,7 @@ async function surveyCertificate(
         code: 'certificate-refused',
         place,
         what: `Browsers refuse the certificate of the ${end} site: ${seen.refused}`,
-        remedy:
-          end === 'new'
-            ? 'Get one for the new host name before the cutover'
-            : 'Renew it, or compare over new.reach and old.reach',
+        remedy: refusedRemedy(end, wanted === undefined ? seen.fingerprint : undefined),
       }),
     );
   } else if (days < soonDays) {
@@ -194,6 +188,14 @@ async function surveyCertificate(
     );
   }
   return { certificate: { until: seen.until.toISOString(), issuer: seen.issuer }, findings };
+}
+
+/** @param unaccepted the fingerprint, where the sheet does not accept it yet */
+function refusedRemedy(end: 'old' | 'new', unaccepted: string | undefined): string {
+  const get = end === 'new' ? 'Get one for the new host name before the cutover' : 'Renew it';
+  return unaccepted === undefined
+    ? get
+    : `${get}; to accept this one for the comparison, write ${end}.certificate: ${unaccepted}`;
 }
 
 const asked: readonly DnsType[] = ['A', 'AAAA', 'CNAME', 'NS', 'MX', 'TXT', 'CAA'];

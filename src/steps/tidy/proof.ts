@@ -3,8 +3,8 @@ import { ownTablesThere } from '../deliver/database/restore.js';
 import { isOwn, topLevel } from '../deliver/files/staging.js';
 import { newDatabaseOf } from '../move/databases.js';
 import type { Ledger } from '../move/ledger.js';
+import { askableSiteOf } from '../move/sites.js';
 import type { StepRun } from '../move/step.js';
-import { siteAt } from '../survey/web.js';
 
 /** A place that was looked at, and what of the move was found there. */
 export interface Proven {
@@ -51,8 +51,8 @@ async function tablesOf({ move }: StepRun, ledger: Ledger): Promise<Proven[]> {
 
 /** Asks the web server for what it must not give. */
 async function pagesOf({ move, signal }: StepRun, { records, stagedInside }: Ledger): Promise<Proven[]> {
-  const { newFiles, sheet, newAddress } = move;
-  const site = siteAt(newAddress, sheet.new.reach);
+  const { newFiles, sheet } = move;
+  const site = askableSiteOf(move, 'new');
   if (!site || !newFiles) return [];
   const names = records.flatMap(({ deed }) =>
     deed?.kind === 'probe put' ? [deed.place.split('/').at(-1)!] : [],

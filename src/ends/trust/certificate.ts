@@ -1,4 +1,5 @@
-import { connect } from 'node:tls';
+import { connect, type TLSSocket } from 'node:tls';
+import { hexFingerprint, parseFingerprint } from '../../core/fingerprint.js';
 
 /** The certificate that a server shows for a name. */
 export interface SeenCertificate {
@@ -6,6 +7,8 @@ export interface SeenCertificate {
   /** Its first and last day. */
   readonly from: Date;
   readonly until: Date;
+  /** As the sheet may have it. */
+  readonly fingerprint: string;
   /** Why a browser would not accept it; undefined where it would. */
   readonly refused: string | undefined;
 }
@@ -38,14 +41,21 @@ export function lookAtCertificate(
         issuer: String(shown.issuer?.O ?? shown.issuer?.CN ?? 'unknown'),
         from: new Date(shown.valid_from),
         until: new Date(shown.valid_to),
-        refused: authorizationError ? reasonOf(authorizationError) : undefined,
+        fingerprint: hexFingerprint(fingerprintOf(socket)),
+        refused: authorizationError ? refusalReason(authorizationError) : undefined,
       });
       socket.end();
     });
   });
 }
 
-function reasonOf(error: Error | string): string {
+/** The fingerprint of the certificate that a server has shown. */
+export function fingerprintOf(socket: TLSSocket): string {
+  return parseFingerprint(socket.getPeerCertificate().fingerprint256 ?? '') ?? '';
+}
+
+/** Why a certificate is not accepted, from the `authorizationError` of a connection. */
+export function refusalReason(error: Error | string): string {
   const code = typeof error === 'string' ? error : ((error as NodeJS.ErrnoException).code ?? error.message);
   return reasons[code] ?? code.toLowerCase().replaceAll('_', ' ');
 }

@@ -1,10 +1,9 @@
 import { appendFile, readFile } from 'node:fs/promises';
 import { homedir } from 'node:os';
 import { join } from 'node:path';
+import { parseFingerprint } from '../../core/fingerprint.js';
 import { fingerprintOf, hostLine, keyTypesOf, lookUpHost } from '../../core/ssh/known-hosts.js';
-
-/** Asks a person whether a host's key is the right one. */
-export type AskHostKey = (host: string, fingerprint: string) => Promise<boolean>;
+import type { AskTrust } from './ask-trust.js';
 
 /**
  * Which keys of hosts are known: those of the person's own `known_hosts`, and those that were accepted for this move,
@@ -12,10 +11,10 @@ export type AskHostKey = (host: string, fingerprint: string) => Promise<boolean>
  */
 export class HostKeys {
   private readonly ownFile: string;
-  private readonly ask: AskHostKey | undefined;
+  private readonly ask: AskTrust | undefined;
 
   /** @param folder of the move; @param ask left out where nobody is there to ask */
-  constructor(folder: string, ask?: AskHostKey) {
+  constructor(folder: string, ask?: AskTrust) {
     this.ownFile = join(folder, 'known_hosts');
     this.ask = ask;
   }
@@ -29,13 +28,16 @@ export class HostKeys {
   ): Promise<string | undefined> {
     const fingerprint = fingerprintOf(key);
     if (wanted !== undefined)
-      return wanted === fingerprint ? undefined : `its key is ${fingerprint}, the sheet says ${wanted}`;
+      return parseFingerprint(wanted) === fingerprint
+        ? undefined
+        : `its key is ${fingerprint}, the sheet says ${wanted}`;
     const known = lookUpHost(await this.text(), host, port, key);
     if (known === 'known') return undefined;
     if (known === 'changed')
       return `its key has changed to ${fingerprint}; somebody may be listening in, or the host was set up again`;
     if (known === 'revoked') return `its key ${fingerprint} is marked as revoked`;
-    if (await this.ask?.(port === 22 ? host : `${host}:${port}`, fingerprint)) {
+    const shown = port === 22 ? host : `${host}:${port}`;
+    if (await this.ask?.({ host: shown, what: 'key', fingerprint })) {
       await appendFile(this.ownFile, `${hostLine(host, port, key)}\n`, { mode: 0o600 });
       return undefined;
     }
