@@ -7,13 +7,15 @@ if (process.argv[2] === '--version' && process.argv.length === 3) {
   process.exit();
 }
 
-const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { showError }] = await Promise.all([
-  import('yargs'),
-  import('yargs/helpers'),
-  import('./commands.js'),
-  import('./program/command.js'),
-  import('./program/show-error.js'),
-]);
+const [{ default: yargs }, { hideBin }, { commands }, { standardStream }, { showError }, { ExitCode }] =
+  await Promise.all([
+    import('yargs'),
+    import('yargs/helpers'),
+    import('./commands.js'),
+    import('./program/command.js'),
+    import('./program/show-error.js'),
+    import('../core/errors.js'),
+  ]);
 
 /** What is used of yargs that its types do not describe. */
 interface YargsInside {
@@ -76,3 +78,5 @@ try {
 } catch {
   // fail() above has reported it.
 }
+// A host that does not answer is waited for no longer.
+if (process.exitCode === ExitCode.interrupted) process.exit();

@@ -5,7 +5,7 @@ import { dialectNames } from '../core/redirects/dialects.js';
 import { sheetJsonSchema } from '../core/sheet/json-schema.js';
 import { type SheetAnswers, type SheetLogin, schemaFile, writeSheet } from '../core/sheet/write.js';
 import { leftOutOf } from '../core/site/families/families.js';
-import { readSecretsFile, writeSecret } from '../ends/move-folder/secrets.js';
+import { readSecretsFile } from '../ends/move-folder/secrets.js';
 import { whileDoing } from '../ends/system-errors.js';
 import { writeWhole } from '../ends/whole-file.js';
 import { AnswerTests } from './start/answer-checks.js';
@@ -13,10 +13,28 @@ import type { AnswerTest, Secrets, StartWish } from './start/answers.js';
 import { questions, testsLater } from './start/questions.js';
 
 export interface StartOutcome {
-  readonly file: string;
+  /** Undefined where a test failed: then no sheet is written. */
+  readonly file: string | undefined;
   readonly family: string;
   /** The result of the test of each answer, by its flag. */
-  readonly tests: readonly { readonly flag: string; readonly test: AnswerTest }[];
+  readonly tests: readonly FlagTest[];
+  /** Those that failed. */
+  readonly failed: readonly FlagTest[];
+}
+
+interface FlagTest {
+  readonly flag: string;
+  readonly test: AnswerTest;
+}
+
+/** How a sheet is written. */
+export interface StartOptions {
+  readonly tests: AnswerTests;
+  readonly environment: Secrets;
+  /** Whether every answer was tested while the person was asked. */
+  readonly isTested: boolean;
+  /** Write the sheet although an answer fails its test. */
+  readonly despiteTests: boolean;
 }
 
 /** The flags without which no sheet can be written. */
@@ -28,17 +46,13 @@ export function missingAnswers(wish: StartWish): string[] {
 }
 
 /**
- * Writes a commented sheet.
- * @param tested what was tested while the person was asked; answers from flags are tested here
- * Secrets that the person gave go to `.env` beside the sheet.
+ * Tests the answers and writes a commented sheet.
  * @throws UsageError when an answer is missing or cannot be read
  */
 export async function start(
   wish: StartWish,
   file: string,
-  signal: AbortSignal,
-  environment: Readonly<Record<string, string | undefined>>,
-  tested?: { tests: AnswerTests; secrets: Secrets },
+  { tests, environment, isTested, despiteTests }: StartOptions,
 ): Promise<StartOutcome> {
   const missing = missingAnswers(wish);
   const doing = `Writing ${file}`;
@@ -56,23 +70,15 @@ export async function start(
         throw new UsageError({ doing, cause: `--${flag}: ${why}`, remedy: 'Correct the option' });
     }
   }
-  const tests = tested?.tests ?? new AnswerTests(file, signal);
-  const results = tested ? [] : await testAll(wish, tests, await secretsOf(file, environment));
-  tests.close();
-  for (const [variable, secret] of Object.entries(tested?.secrets ?? {})) {
-    const secrets = join(dirname(resolve(file)), '.env');
-    if (secret !== undefined)
-      await whileDoing(`Writing ${secrets}`, () => writeSecret(secrets, variable, secret));
-  }
+  const results = isTested ? [] : await testAll(wish, tests, await secretsOf(file, environment));
+  const failed = results.filter(({ test }) => test.good === false);
+  const outcome = { family: tests.oldSite?.family.name ?? 'plain', tests: results, failed };
+  if (failed.length > 0 && !despiteTests) return { ...outcome, file: undefined };
   // Beside the sheet, so that an editor finds it wherever the folder is.
   const schema = join(dirname(resolve(file)), schemaFile);
   await whileDoing(`Writing ${schema}`, () => writeWhole(schema, `${JSON.stringify(sheetJsonSchema())}\n`));
   await whileDoing(doing, () => writeWhole(resolve(file), writeSheet(answersOf(wish, tests))));
-  return {
-    file: basename(file) === file ? `./${file}` : file,
-    family: tests.oldSite?.family.name ?? 'plain',
-    tests: results,
-  };
+  return { ...outcome, file: basename(file) === file ? `./${file}` : file };
 }
 
 async function testAll(
@@ -121,6 +127,8 @@ function answersOf(wish: StartWish, tests: AnswerTests): SheetAnswers {
     newDump: wish.newDump,
     newServer: wish.newServer,
     passwordVariable: wish.newPassword,
+    newThrough: wish.newThrough,
+    parts: wish.parts,
     newPrefix: wish.newPrefix,
     without: tests.oldSite ? leftOutOf(tests.oldSite.family) : [],
     pairs: isAbsolute(wish.newFiles ?? '')
@@ -128,6 +136,7 @@ function answersOf(wish: StartWish, tests: AnswerTests): SheetAnswers {
       : [],
     leave: [],
     searchEngines: wish.searchEngines,
+    switchOff: wish.switchOff,
     webServer: dialectNames.find(name => name === wish.webServer),
     oldRecord: wish.oldRecord,
     newRecord: wish.newRecord,

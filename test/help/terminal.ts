@@ -23,7 +23,9 @@ export function converse(
       if (!asked?.test(said.slice(from))) return;
       answers.shift();
       from = said.length;
-      child.stdin.write(`${typed}\r`);
+      // Ctrl-C is a signal only once the question before has given the terminal back.
+      if (typed === '\x03') setTimeout(() => child.stdin.write(typed), 500);
+      else child.stdin.write(`${typed}\r`);
     });
     child.on('error', reject);
     child.on('close', code => {

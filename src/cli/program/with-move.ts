@@ -3,11 +3,20 @@ import type { FilesPlace } from '../../ends/files/place.js';
 import type { StepOutcome, StepRun } from '../../steps/move/step.js';
 import type { Common } from '../terminal/common-options.js';
 import { Terminal } from '../terminal/terminal.js';
+import { showError } from './show-error.js';
+
+/** How long a step may take to end after it was interrupted, in milliseconds. */
+const patience = 10_000;
 
 /** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
 export function endSignal(): AbortSignal {
   const controller = new AbortController();
-  const end = () => controller.abort(new DOMException('interrupted', 'AbortError'));
+  const end = () => {
+    const reason = new DOMException('interrupted', 'AbortError');
+    controller.abort(reason);
+    // Whatever is waited for then, such as a host that is down: a step may be ended at any moment.
+    setTimeout(() => process.exit(showError(reason, false)), patience).unref();
+  };
   process.once('SIGINT', end).once('SIGTERM', end);
   return controller.signal;
 }

@@ -31,6 +31,10 @@ export interface SheetAnswers {
   readonly newServer: string | undefined;
   /** The variable that holds the new database's password. */
   readonly passwordVariable?: string | undefined;
+  /** Whether the new database is reached over the SSH connection of the files. */
+  readonly newThrough?: boolean | undefined;
+  /** The size of the pieces for a web panel. */
+  readonly parts?: string | undefined;
   readonly newPrefix: string | undefined;
   /** Patterns of what need not be taken, as the old site's family knows them. */
   readonly without: readonly string[];
@@ -40,6 +44,8 @@ export interface SheetAnswers {
   /** Whether addresses in Base64 are rewritten. */
   readonly openBase64?: boolean;
   readonly searchEngines?: string | undefined;
+  /** Patterns of extensions that are held back until tidy. */
+  readonly switchOff?: readonly string[] | undefined;
   readonly webServer: DialectName | undefined;
   readonly oldRecord: string | undefined;
   readonly newRecord: string | undefined;
@@ -101,8 +107,10 @@ export function writeSheet(a: SheetAnswers): string {
   put(2, 'server', a.newServer, 'as the new configuration is to have it', 'mysql://user@localhost/name');
   const password = a.newServer === undefined ? undefined : `\${${a.passwordVariable ?? 'NEW_DB_PASSWORD'}}`;
   put(2, 'password', password, 'taken from the environment or .env', '${NEW_DB_PASSWORD}');
+  if (a.newThrough) put(2, 'through', 'files', 'over the SSH connection of the files');
   put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one', 'new_');
   put(2, 'dump', a.newDump, 'leave the finished dump here and load nothing', 'finished.sql.gz');
+  put(2, 'parts', a.parts, 'cut that dump into pieces for a web panel with an upload limit', '5 MiB');
   section('take', 'What to take. Patterns are those of gitignore.');
   put(1, 'files', { without: a.without }, 'the site makes caches and logs again');
   put(
@@ -119,6 +127,7 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'leave', a.leave, 'table.column patterns to leave as they are');
   section('configure', 'How the new site is set up beyond its database and addresses.');
   put(1, 'search-engines', a.searchEngines ?? 'keep', 'hide it from them, show it to them, or keep what is');
+  put(1, 'switch-off', a.switchOff ?? [], 'extensions to hold back until tidy, such as "*cache*"');
   put(1, 'debug', 'off', 'off shows visitors no errors; keep leaves it');
   put(1, 'maintenance', 'keep', 'on or off for its maintenance page, or keep what is');
   put(1, 'fresh-keys', false, 'new keys for cookies, which logs everybody out');

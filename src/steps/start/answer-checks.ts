@@ -32,6 +32,8 @@ export class AnswerTests {
   private site: Site | undefined;
   private folders: readonly string[] = [];
   private accounts: FilesAccounts | undefined;
+  /** Whether the old address leads to the old site; undefined where nobody was asked. */
+  oldAnswers: boolean | undefined;
 
   /** @param sheetFile relative places count from its folder */
   constructor(sheetFile: string, signal: AbortSignal, ask?: AskTrust) {
@@ -65,8 +67,12 @@ export class AnswerTests {
       const offers = end === 'old' ? offersOf(server) : {};
       const elsewhere = new URL(ended).host !== new URL(formatAddress(address)).host;
       const said = `answers with ${status}${title ? `, "${title}"` : ''}${server ? `, served by ${server}` : ''}${elsewhere ? `, and sends visitors to ${ended}` : ''}`;
-      return { good: end === 'new' || (status < 400 && !elsewhere), said, offers };
+      const isThere = status < 400 && !elsewhere;
+      if (end === 'old' && reach === undefined) this.oldAnswers = isThere;
+      return { good: end === 'new' || isThere, said, offers };
     } catch (error) {
+      this.signal.throwIfAborted();
+      if (end === 'old' && reach === undefined) this.oldAnswers = false;
       return {
         good: end === 'new' ? undefined : false,
         said: `does not answer: ${(error as Error).message}`,
@@ -170,14 +176,17 @@ export class AnswerTests {
     const place = readDatabaseUrl(wish.newServer!)!;
     if (password === undefined)
       return { good: undefined, said: 'was not tried, since its password is not known yet' };
-    const database = new ServerDatabase({ place: { ...place, password }, through: undefined });
+    const through = wish.newThrough ? this.placeOf(wish, 'new', secrets).ssh : undefined;
+    const database = new ServerDatabase({ place: { ...place, password }, through });
     let seen: SeenServer;
     try {
       seen = await database.use(connection => connection.server());
     } catch (error) {
       if (!(error instanceof EndError)) throw error;
-      const { kind, details } = error;
-      return { good: kind === 'unreachable' ? undefined : false, said: `${kind}: ${details.cause}` };
+      const { kind, details, exitCode } = error;
+      const good = kind === 'unreachable' && !through ? undefined : false;
+      const said = `${kind}: ${details.cause}`;
+      return { good, said, remedy: details.remedy, exitCode };
     }
     const missing = seen.missingRights.length > 0 ? `, but may not ${seen.missingRights.join(', ')}` : '';
     return {
@@ -224,7 +233,8 @@ export class AnswerTests {
     } catch (error) {
       this.signal.throwIfAborted();
       if (!(error instanceof PorterError)) throw error;
-      return { good: false, said: error.details.cause };
+      const { cause, remedy } = error.details;
+      return { good: false, said: cause, remedy, exitCode: error.exitCode };
     }
   }
 }

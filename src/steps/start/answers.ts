@@ -18,9 +18,14 @@ export interface StartWish {
   readonly newServer?: string | undefined;
   /** The name of the variable that holds the new database's password. */
   readonly newPassword?: string | undefined;
+  /** Whether the new database is reached over the SSH connection of the files. */
+  readonly newThrough?: boolean | undefined;
+  /** The size of the pieces for a web panel. */
+  readonly parts?: string | undefined;
   readonly newPrefix?: string | undefined;
   readonly probe?: boolean | undefined;
   readonly searchEngines?: string | undefined;
+  readonly switchOff?: readonly string[] | undefined;
   readonly webServer?: string | undefined;
   readonly oldRecord?: string | undefined;
   readonly newRecord?: string | undefined;
@@ -35,6 +40,10 @@ export interface AnswerTest {
   readonly good: boolean | undefined;
   /** What was seen, in one line. */
   readonly said: string;
+  /** What to do about it. */
+  readonly remedy?: string;
+  /** The exit code, where an end could not be reached or refused. */
+  readonly exitCode?: number;
   /** Answers to later questions that follow from it. */
   readonly offers?: Partial<StartWish>;
 }

@@ -3,6 +3,7 @@ import { formatAddress, parseAddress } from '../../core/address/address.js';
 import { PorterError } from '../../core/errors.js';
 import { isRemotePlace } from '../../core/files/place-url.js';
 import { dialectNames, usualDialect } from '../../core/redirects/dialects.js';
+import { sizePattern } from '../../core/text/sizes.js';
 import type { AnswerTests } from './answer-checks.js';
 import type { AnswerTest, Secrets, StartWish } from './answers.js';
 
@@ -14,18 +15,24 @@ export interface Question {
   readonly describe: string;
   /** As a person is asked. */
   readonly ask: string;
+  /** What no answer means, where that is not simply none. */
+  readonly none?: string;
   readonly kind: 'text' | 'list' | 'yes or no' | 'secret';
   /** The variable that holds a secret unless another one is named. */
   readonly variable?: string;
   readonly choices?: readonly string[];
   /** Whether to ask it, given the answers so far. */
-  when?(wish: StartWish): boolean;
+  when?(wish: StartWish, tests?: AnswerTests): boolean;
   /** Whether it must be answered. */
   must?(wish: StartWish): boolean;
   /** The answer that is suggested where nothing was found. */
-  initial?(wish: StartWish): string | undefined;
+  initial?(wish: StartWish): string | boolean | undefined;
   /** Why an answer is not accepted; undefined where it is. */
   wrong?(answer: string): string | undefined;
+  /** What is found to be offered as the answer when the question comes. */
+  offer?(tests: AnswerTests, wish: StartWish): Promise<Partial<StartWish>>;
+  /** Other answers on which the test depends. */
+  readonly concerns?: readonly (keyof StartWish)[];
   /** Tests the answer; with `testsAnyway`, also an empty one. */
   test?(tests: AnswerTests, wish: StartWish, secrets: Secrets): Promise<AnswerTest>;
   readonly testsAnyway?: boolean;
@@ -52,6 +59,7 @@ function loginQuestions(end: 'old' | 'new'): Question[] {
       variable: `${end.toUpperCase()}_FILES_PASSWORD`,
       when: wish => isRemotePlace(wish[files]),
       wrong: wrongVariable,
+      concerns: [files, end === 'old' ? 'oldKey' : 'newKey'],
       test: (tests, wish, secrets) => tests[files](wish, secrets),
       testsAnyway: true,
     },
@@ -75,8 +83,10 @@ export const questions: readonly Question[] = [
     describe: 'Where the old site answers, if not at its address',
     ask: 'Where does the old site answer, if not at that address?',
     kind: 'text',
-    when: wish => wish.oldReach !== undefined,
+    // Where the address itself answers as it should, that is where the site is.
+    when: (wish, tests) => wish.oldReach !== undefined || (tests !== undefined && tests.oldAnswers !== true),
     wrong: wrongAddress,
+    concerns: ['old'],
     test: (tests, wish) => tests.address(wish, 'old'),
   },
   {
@@ -95,6 +105,7 @@ export const questions: readonly Question[] = [
     ask: 'Which file is the dump of its database ("configuration": take it from the server that the site uses)?',
     kind: 'text',
     must: wish => wish.oldFiles === undefined,
+    concerns: ['oldFiles'],
     test: (tests, wish) => tests.oldDump(wish),
   },
   {
@@ -121,6 +132,7 @@ export const questions: readonly Question[] = [
     ask: 'Where does the new host answer before the DNS points to it, such as http://198.51.100.20?',
     kind: 'text',
     wrong: wrongAddress,
+    concerns: ['new'],
     test: (tests, wish) => tests.address(wish, 'new'),
   },
   {
@@ -144,6 +156,15 @@ export const questions: readonly Question[] = [
       /^mysql:\/\/[^/@]+@[^/]+\/.+/.test(answer) ? undefined : 'Write it as mysql://user@host/name',
   },
   {
+    key: 'newThrough',
+    flag: 'new-through-files',
+    describe: 'Reach the new database over the SSH connection of the files',
+    ask: 'Does only the new host itself reach that database (it is then reached over the SSH connection of the files)?',
+    kind: 'yes or no',
+    when: wish => wish.newServer !== undefined && /^sftp:/i.test(wish.newFiles ?? ''),
+    initial: wish => /@(?:localhost|127\.|\[::1\])/.test(wish.newServer ?? ''),
+  },
+  {
     key: 'newPassword',
     flag: 'new-password-variable',
     describe: 'The variable that holds its password, in the environment or in .env',
@@ -152,6 +173,7 @@ export const questions: readonly Question[] = [
     variable: 'NEW_DB_PASSWORD',
     when: wish => wish.newServer !== undefined,
     wrong: wrongVariable,
+    concerns: ['newServer', 'newThrough', 'newFiles', 'newFilesPassword'],
     test: (tests, wish, secrets) => tests.database(wish, secrets),
     testsAnyway: true,
   },
@@ -159,11 +181,21 @@ export const questions: readonly Question[] = [
     key: 'newDump',
     flag: 'new-dump',
     describe: 'Where the finished dump is written; without it, the dump is loaded into the new server',
-    ask: 'Where should the finished dump be written (empty: it is loaded into the new server)?',
+    ask: 'Where should the finished dump be written?',
+    none: 'to load it into the new server',
     kind: 'text',
     when: wish => wish.oldDump !== undefined,
     must: wish => wish.oldDump !== undefined && wish.newServer === undefined,
     initial: wish => (wish.newServer === undefined ? 'finished.sql.gz' : undefined),
+  },
+  {
+    key: 'parts',
+    flag: 'parts',
+    describe: 'Cut the finished dump into pieces of this size, for a web panel with an upload limit',
+    ask: 'How much does the web panel accept as one upload, such as 5 MiB (the dump is cut into pieces of that size)?',
+    kind: 'text',
+    when: wish => wish.newDump !== undefined,
+    wrong: answer => (sizePattern.test(answer) ? undefined : 'Write a size, such as 5 MiB'),
   },
   {
     key: 'newPrefix',
@@ -192,6 +224,14 @@ export const questions: readonly Question[] = [
     initial: () => 'keep',
   },
   {
+    key: 'switchOff',
+    flag: 'switch-off',
+    describe: 'An extension to hold back until tidy, by a pattern of its name; repeatable',
+    ask: 'Which extensions are to be held back until the move is done (caches, security, redirects), such as *cache*?',
+    kind: 'list',
+    when: wish => wish.newFiles !== undefined,
+  },
+  {
     key: 'webServer',
     flag: 'web-server',
     describe: 'The web server of the old host',
@@ -206,6 +246,7 @@ export const questions: readonly Question[] = [
     describe: 'The old host’s IP address',
     ask: 'The old host’s IP address, for the cutover',
     kind: 'text',
+    offer: async (tests, wish) => ({ oldRecord: await tests.records(wish.old!) }),
     wrong: wrongIp,
   },
   {
