@@ -24,6 +24,7 @@ import { othersFinding, siteInDatabase, siteTablesFindings, tablesTaken } from '
 import { type TakenDatabase, takeLiveDatabase } from './pack/database.js';
 import { identityOfWanted, takeFiles, WantedFiles } from './pack/files.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey/configuration.js';
+import { frontFindings } from './survey/front.js';
 import { copyChecked, type TransferMethod } from './transfer/transfer.js';
 
 export interface PackResult {
@@ -70,6 +71,8 @@ export async function pack(
         findings.add(configurationMissing(`${move.oldPlace}/${site.family.configurations[0]}`, site.family));
         return { result: nothingTaken(move), brief: {} };
       }
+      if (site && files) findings.add(...frontFindings(move, site));
+      if (findings.stops) return { result: nothingTaken(move), brief: {} };
       const source = files && wanted ? { files, wanted } : undefined;
       const taken = await take(run, { site, source, byContent }, findings);
       if (!taken) return { result: nothingTaken(move), brief: {} };
@@ -125,7 +128,8 @@ async function take(
 ): Promise<Taken | undefined> {
   const { crate, oldFiles } = run.move;
   const above = site && oldFiles ? await takeAbove(run.move, site, oldFiles) : [];
-  if (above.length > 0) findings.add(configurationAbove(run.move, above));
+  const configured = above.filter(({ path }) => site?.files.sources.has(`../${path}`));
+  if (configured.length > 0) findings.add(configurationAbove(run.move, configured));
   // The dump first: if it is damaged, nothing has been copied yet.
   const dump = await takeDatabase(run, site);
   findings.add(...(dump?.findings ?? []));
@@ -205,12 +209,15 @@ function countsOf(wanted: WantedFiles | undefined, tables: CrateManifest['tables
   };
 }
 
-/** Takes those files of the configuration that lie one folder above the site. */
+/** Takes what lies one folder above the site: of its configuration, and files by which visitors come in. */
 async function takeAbove(move: Move, site: Site, place: FilesPlace): Promise<CheckedEntry[]> {
   const tree = treeOf(place);
   const taken: CheckedEntry[] = [];
-  for (const [path, source] of site.files.sources) {
-    if (!path.startsWith('../') || source === undefined) continue;
+  const configured = [...site.files.sources].flatMap(([path, source]) =>
+    path.startsWith('../') && source !== undefined ? [path] : [],
+  );
+  const front = site.front?.is === 'above' ? site.front.files.map(name => `../${name}`) : [];
+  for (const path of new Set([...configured, ...front])) {
     const { end, path: name } = locate(tree, path);
     const entry = await end.entry(name);
     if (entry?.type !== 'file') continue;

@@ -1,3 +1,4 @@
+import { textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { familyNamed } from '../core/site/families/families.js';
@@ -12,7 +13,7 @@ import {
   writtenIntoDelivered,
 } from './deliver/database/restore.js';
 import type { WrittenSince } from './deliver/database/written-since.js';
-import { type EditedFile, writtenFiles } from './deliver/files/edited-since.js';
+import { type EditedFile, editedAbove, placeAbove, writtenFiles } from './deliver/files/edited-since.js';
 import { clearFolders, exchangeFiles, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
 import { listStandingTree } from './deliver/files/stage-tree.js';
 import { stagingOfAll } from './deliver/files/staging.js';
@@ -67,9 +68,11 @@ export async function planUndo(run: StepRun): Promise<UndoPlan> {
 async function filesWritten(run: StepRun, remains: readonly Remains[]): Promise<EditedFile[]> {
   const { move } = run;
   const root = remains.find(({ place, delivered }) => delivered && place === move.newFiles?.text);
-  if (!root || !(await listStandingTree(run, root.staging))) return [];
+  const above = await editedAbove(run);
+  if (!root || !(await listStandingTree(run, root.staging))) return above;
   const manifest = await move.crate.manifest().catch(() => undefined);
-  return writtenFiles(run, root.staging, familyNamed(manifest?.from.family ?? 'plain'));
+  const family = familyNamed(manifest?.from.family ?? 'plain');
+  return [...above, ...(await writtenFiles(run, root.staging, family))];
 }
 
 /** What was written since the last delivery, in words; undefined for nothing. */
@@ -96,8 +99,7 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
     const keepsData = isWritten(plan.written.database);
     if (database) await restoreDatabase(run, database, keepsData ? number : undefined);
     for (const one of files) {
-      const isRoot = one.place === move.newFiles?.text;
-      await putBack(run, one, isRoot && plan.written.files.length > 0 ? number : undefined);
+      await putBack(run, one, holdsWritten(move, one.place, plan) ? number : undefined);
     }
     await clearFolders(move);
     const result = {
@@ -114,6 +116,15 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
     };
     return { result, brief: { ...result } };
   });
+}
+
+/** Whether something at a place was written by the new site since. */
+function holdsWritten({ newFiles }: Move, place: string, { written }: UndoPlan): boolean {
+  if (!newFiles) return false;
+  const paths = written.files.map(({ path }) => textOf(path));
+  return place === newFiles.text
+    ? paths.some(path => !path.startsWith('../'))
+    : paths.some(path => path.startsWith('../') && placeAbove(newFiles, path) === place);
 }
 
 function isWritten(written: WrittenSince | undefined): boolean {
@@ -220,7 +231,10 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
     const kept = (await keepsakesOf(move))
       .filter(one => one.number === keeps)
       .flatMap(({ places }) => places);
-    return { result: { removed: [], restored, kept, remains: [] }, brief: { restored, kept } };
+    return {
+      result: { removed: [], restored, kept, remains: [] },
+      brief: { keepsake: number, restored, kept },
+    };
   });
 }
 

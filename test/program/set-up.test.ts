@@ -150,7 +150,61 @@ test('a configuration one folder above the site goes to the same place, and back
   writeFileSync(join(root, 'new/web/wp-db.php'), "<?php define('DB_PASSWORD', 'wrong');\n");
   const check = await run(['check', '--json'], { cwd: move });
   assert.match(check.stdout, /"configuration-differs"/);
-  assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
-  assert.deepEqual(readdirSync(join(root, 'new/web')), ['wp-db.php']);
+  // Somebody's change is nobody's to lose: not the next delivery's, not that of undo.
+  const again = (...more: string[]) => run(['deliver', '--again', '--yes', ...more], { cwd: move });
+  const stopped = await again();
+  assert.equal(stopped.code, 1);
+  assert.match(stopped.stdout, /1 file[\s\S]*\.\.\/wp-db\.php/);
+  assert.match(read(root, 'new/web/wp-db.php'), /wrong/);
+  assert.equal((await again('--replace-changes')).code, 0);
+  assert.match(read(root, 'new/web/wp-db.php'), /n\\'e/);
+  assert.match(read(root, 'new/web/.wp-db.php.saltmarsh.keepsake2'), /wrong/);
+  assert.equal((await run(['undo', '--keepsake', '2', '--yes'], { cwd: move })).code, 0);
+  assert.match(read(root, 'new/web/wp-db.php'), /wrong/);
+  const undone = await run(['undo', '--yes'], { cwd: move });
+  assert.equal(undone.code, 0, undone.stderr);
   assert.equal(read(root, 'new/web/wp-db.php'), 'somebody else’s');
+  assert.deepEqual(readdirSync(join(root, 'new/web')), [
+    // What the restored keepsake was exchanged for, and then what undo took away and somebody had changed.
+    '.htdocs.saltmarsh.keepsake3',
+    '.wp-db.php.saltmarsh.keepsake3',
+    '.wp-db.php.saltmarsh.keepsake4',
+    'wp-db.php',
+  ]);
+  assert.match(read(root, 'new/web/.wp-db.php.saltmarsh.keepsake4'), /wrong/);
+});
+
+test('a program in a folder of its own: either folder is understood, and what loads it goes along', async t => {
+  const root = folder(t);
+  const move = await makeClub(root, sheet => sheet.replace('../new/htdocs', '../new/web/rowing'));
+  const home = "<?php\nrequire __DIR__ . '/site/wp-blog-header.php';\n";
+  writeFileSync(join(root, 'old/index.php'), home);
+  writeFileSync(join(root, 'old/.htaccess'), 'RewriteBase /\nRewriteRule . /index.php [L]\n');
+  writeFileSync(join(root, 'old/notes.txt'), 'not the site’s');
+  mkdirSync(join(root, 'new/web'), { recursive: true });
+  const codes = async (...args: string[]) => {
+    const ran = await run([...args, '--json', '--yes'], { cwd: move });
+    return (JSON.parse(ran.stdout).findings as { level: string; code: string }[])
+      .map(({ level, code }) => `${level} ${code}`)
+      .filter(one => /front|within/.test(one));
+  };
+  // The sheet's address is the program's, and the new folder has another name.
+  assert.deepEqual(await codes('survey'), ['warn front-above', 'warn front-address']);
+  const sheet = read(move, 'move.yaml');
+  const written = (from: string, to: string) =>
+    writeFileSync(
+      join(move, 'move.yaml'),
+      sheet.replace('saltmarsh.example/site', 'saltmarsh.example').replace(from, to),
+    );
+  written('../old/site', '../old');
+  for (const step of ['survey', 'pack']) assert.deepEqual(await codes(step), ['stop program-within']);
+  written('../new/web/rowing', '../new/web/site');
+  assert.deepEqual(await codes('pack'), ['note front-above']);
+  written('', '');
+  for (const step of ['pack', 'rewrite', 'deliver'])
+    assert.equal((await run([step, '--yes'], { cwd: move })).code, 0);
+  assert.deepEqual(readdirSync(join(root, 'new/web')).sort(), ['.htaccess', 'index.php', 'rowing']);
+  assert.equal(read(root, 'new/web/index.php'), home.replace('/site/', '/rowing/'));
+  assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
+  assert.deepEqual(readdirSync(join(root, 'new/web')), []);
 });

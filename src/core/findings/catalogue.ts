@@ -294,6 +294,17 @@ export const catalogue = {
     meaning: 'The new place has not enough inodes.',
     remedy: 'Leave caches out, or ask for more.',
   },
+  'front-above': {
+    levels: ['note', 'warn'],
+    meaning:
+      'The site’s program is in a folder of its own: visitors come in one folder above, by files that are taken too.',
+    remedy: 'Let `new.files` end with the same name, in the new site’s web root.',
+  },
+  'front-address': {
+    levels: ['warn'],
+    meaning: 'The old address is that of the program; visitors find the site one level above.',
+    remedy: 'Give the address that visitors use as `old.address`.',
+  },
   'index-in-the-way': {
     levels: ['warn'],
     meaning: 'A page that servers show before the site’s own index.php is in the web root.',
@@ -581,6 +592,11 @@ export const catalogue = {
     levels: ['stop'],
     meaning: 'A view or trigger of the old database is missing at the new server.',
     remedy: 'Give the rights, then deliver again.',
+  },
+  'program-within': {
+    levels: ['stop'],
+    meaning: 'The folder is the web root of a site whose program is in one of its folders.',
+    remedy: 'Name that folder as `old.files`; what loads it from the web root is taken too.',
   },
   'proxy-in-front': {
     levels: ['warn'],

@@ -1,4 +1,4 @@
-import { asBytes } from '../../core/bytes.js';
+import { asBytes, textOf } from '../../core/bytes.js';
 import type { Family } from '../../core/site/families/family.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
@@ -6,10 +6,10 @@ import { ledgerOf } from '../move/ledger.js';
 import { type FindingLog, noteDeed, type StepRun } from '../move/step.js';
 import type { TransferMethod } from '../transfer/transfer.js';
 import type { Deliverer } from './deliverer.js';
-import { type EditedFile, editedSince } from './files/edited-since.js';
+import { type EditedFile, editedAbove, editedSince, placeAbove } from './files/edited-since.js';
 import { publishTree } from './files/publish-tree.js';
 import { listStandingTree, type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
-import { type StagingPaths, stagingOf } from './files/staging.js';
+import { stagingOf } from './files/staging.js';
 import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
 import { planFromCrate, stageAbove, stageFile, traceOfSetUp } from './site/apply.js';
 import type { Configured, SetUp } from './site/plan-configuration.js';
@@ -37,7 +37,11 @@ export class FilesDeliverer implements Deliverer {
   /** Whether what an earlier delivery put there is kept: somebody has written at the new site since. */
   keepsReplaced = false;
   private edited: readonly EditedFile[] | undefined;
-  private staged: { tree: StagedTree; above: readonly StagingPaths[]; setUp: SetUp } | undefined;
+  /** Those one folder above that somebody has changed. */
+  private editedPlaces: ReadonlySet<string> = new Set();
+  private staged:
+    | { tree: StagedTree; above: Awaited<ReturnType<typeof stageAbove>>; setUp: SetUp }
+    | undefined;
 
   constructor(
     run: StepRun,
@@ -55,9 +59,11 @@ export class FilesDeliverer implements Deliverer {
   async changes(): Promise<readonly EditedFile[]> {
     const { run } = this;
     const staging = stagingOf(run.move, this.place, await ledgerOf(run.move));
-    if (!(await listStandingTree(run, staging))) return [];
+    const above = await editedAbove(run);
+    this.editedPlaces = new Set(above.map(({ path }) => placeAbove(this.place, textOf(path))));
+    if (!(await listStandingTree(run, staging))) return above;
     this.edited = await editedSince(run, staging, this.family, this.options);
-    return this.edited;
+    return [...above, ...this.edited];
   }
 
   /** Whether putting it in place changes anything that visitors see. */
@@ -95,7 +101,10 @@ export class FilesDeliverer implements Deliverer {
     const { tree, above } = this.staged;
     await noteDeed(this.run, 'deliver', { kind: 'set up', files: this.trace });
     const kept: string[] = [];
-    for (const staging of above) kept.push(...(await swapIn(this.run, staging)));
+    for (const { staging } of above) {
+      const keeps = this.editedPlaces.has(staging.place.text);
+      kept.push(...(await swapIn(this.run, staging, { keeps })));
+    }
     kept.push(...(await publishTree(this.run, tree, this.keepsReplaced)));
     const { stagedInside } = await ledgerOf(this.run.move);
     if (stagedInside.has(this.place.text)) findings.add(rootNotRenamable(this.place.text));
@@ -121,6 +130,8 @@ export class FilesDeliverer implements Deliverer {
 
   /** What the journal keeps of files that were set up. */
   get trace(): Record<string, string> {
-    return this.staged ? traceOfSetUp(this.staged.setUp) : {};
+    if (!this.staged) return {};
+    const above = this.staged.above.map(({ path, sha256 }) => [path, sha256]);
+    return { ...traceOfSetUp(this.staged.setUp), ...Object.fromEntries(above) };
   }
 }

@@ -210,7 +210,9 @@ export class Ledger {
       this.life = 'closed';
       this.keepsakes.clear();
     }
-    if (step === 'undo' || step === 'deliver') this.setUp.clear();
+    // Where a single keepsake was restored, the rest is as it was delivered.
+    const isWhole = step === 'undo' && result?.keepsake === undefined;
+    if (isWhole || step === 'deliver') this.setUp.clear();
     const written = (result?.setUp ?? {}) as Record<string, string>;
     for (const [path, sha256] of Object.entries(written)) this.setUp.set(path, sha256);
     if (step === 'deliver' || step === 'configure' || step === 'undo') this.settingUp.clear();

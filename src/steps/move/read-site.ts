@@ -4,6 +4,7 @@ import type { FileEntry } from '../../core/files/entries.js';
 import type { ConfigurationFiles, Facts, Reading } from '../../core/site/configuration/source/facts.js';
 import { families, recogniseFamily } from '../../core/site/families/families.js';
 import type { Family, SiteVersion } from '../../core/site/families/family.js';
+import { besideFront, programFolder } from '../../core/site/survey/front-file.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 
@@ -15,6 +16,8 @@ export interface Site {
   readonly version: SiteVersion;
   /** The path of its configuration, or undefined where none was found. */
   readonly configuration: string | undefined;
+  /** Where visitors come in, where that is another folder than the program's. */
+  readonly front: SiteFront | undefined;
   /** Configurations of other sites in the same tree. */
   readonly others: readonly string[];
   /** The files of its configuration. */
@@ -25,6 +28,13 @@ export interface Site {
   readonly unread: Reading['unread'];
 }
 
+/** The two folders of a site whose program is in a folder of its own. */
+export type SiteFront =
+  /** The folder that was looked at is the program's; visitors come in one folder above, by these files. */
+  | { readonly is: 'above'; readonly files: readonly string[] }
+  /** Visitors come in by the folder that was looked at; the program of a family is in one of its folders. */
+  | { readonly is: 'here'; readonly family: string; readonly program: string };
+
 const largestConfiguration = 1024 * 1024;
 const mostConfigurationFiles = 20;
 
@@ -32,11 +42,13 @@ const mostConfigurationFiles = 20;
 export interface SiteTree {
   readonly files: FilesEnd;
   readonly above: FilesEnd;
+  /** The folder's name in the one above, where it is known. */
+  readonly name?: string;
 }
 
 /** The tree of a site in the place that it is served from. @param files the place, where it is open already */
 export function treeOf(place: FilesPlace, files = place.open()): SiteTree {
-  return { files, above: place.above.open() };
+  return { files, above: place.above.open(), name: place.name };
 }
 
 /** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */
@@ -47,15 +59,16 @@ export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site
   const there = (await files.entriesAt?.(paths)) ?? (await Promise.all(paths.map(path => files.entry(path))));
   const known = new Map(asked.map((path, i) => [path, there[i]]));
   const { family, by } = recogniseFamily(path => known.get(path) !== undefined);
-  const [mains, version] = await Promise.all([
+  const [mains, version, front] = await Promise.all([
     configurationsOf(tree, family, known),
     versionOf(tree, family),
+    by.length > 0 ? frontAbove(tree, family) : programWithin(tree),
   ]);
   const configuration = mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
   const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
   if (configuration === undefined) {
     const none = { main: '', sources: new Map() };
-    return { family, by, version, configuration, others, files: none, facts: undefined, unread: [] };
+    return { family, by, version, configuration, front, others, files: none, facts: undefined, unread: [] };
   }
   const { read, reading } = await readConfiguration(tree, family, configuration);
   return {
@@ -63,6 +76,7 @@ export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site
     by,
     version,
     configuration,
+    front,
     others,
     files: read,
     facts: reading?.facts,
@@ -114,6 +128,30 @@ async function configurationsOf(
     }
   }
   return [...there];
+}
+
+/** Whether the file one folder above, by which visitors come in, loads the program from this folder. */
+async function frontAbove(tree: SiteTree, { front }: Family): Promise<SiteFront | undefined> {
+  if (!front || tree.name === undefined) return undefined;
+  const source = await readSmall(tree, `../${front.file}`);
+  if (source === undefined || programFolder(source, front) !== tree.name) return undefined;
+  const beside = await Promise.all(
+    besideFront.map(async name => ((await entryAt(tree, `../${name}`))?.type === 'file' ? [name] : [])),
+  );
+  return { is: 'above', files: [front.file, ...beside.flat()] };
+}
+
+/** The folder of a program that a file of this one loads. */
+async function programWithin(tree: SiteTree): Promise<SiteFront | undefined> {
+  for (const { name, front, marks } of families) {
+    const source = front && (await readSmall(tree, front.file));
+    const program = source === undefined ? undefined : programFolder(source, front!);
+    if (!program) continue;
+    const mark = marks[0]?.[0];
+    if (mark !== undefined && (await tree.files.entry(asBytes(`${program}/${mark}`))))
+      return { is: 'here', family: name, program };
+  }
+  return undefined;
 }
 
 async function isSiteAbove(tree: SiteTree, family: Family): Promise<boolean> {

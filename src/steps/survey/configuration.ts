@@ -13,6 +13,7 @@ import type { Family } from '../../core/site/families/family.js';
 import { planConfiguration } from '../deliver/site/plan-configuration.js';
 import type { Move } from '../move/open.js';
 import { readSmall, type Site, type SiteTree, treeOf } from '../move/read-site.js';
+import { frontFindings } from './front.js';
 
 /** One fact of the configuration, as it may be shown. */
 export interface ShownFact {
@@ -46,6 +47,8 @@ export function shownFacts({ facts }: Site): ShownFact[] {
 /** What would trouble the move in the old site's configuration. */
 export async function configurationFindings(move: Move, site: Site): Promise<Finding[]> {
   const { family, configuration, facts } = site;
+  const front = frontFindings(move, site);
+  if (front.some(({ level }) => level === 'stop')) return front;
   const at = (path: string) => `${move.oldFiles}/${path}`;
   if (configuration === undefined) {
     return needsConfiguration(family)
@@ -66,6 +69,7 @@ export async function configurationFindings(move: Move, site: Site): Promise<Fin
   const byHand = await planFindings(move, family, configuration);
   const known = new Set(byHand.map(({ place }) => place));
   return [
+    ...front,
     ...filesFindings(move, site, configuration, facts),
     ...entriesOf(facts).flatMap(([fact, one]) =>
       factFindings(fact, one, `${at(one.file)}:${one.line}`, known),

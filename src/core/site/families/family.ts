@@ -10,6 +10,7 @@ import type {
   Wanted,
 } from '../configuration/source/facts.js';
 import type { Condition, DataEdit, DataWish } from '../data/data-edits.js';
+import type { FrontFile } from '../survey/front-file.js';
 
 /** Which version a site's program is, and what it says that it needs. */
 export interface SiteVersion {
@@ -52,6 +53,8 @@ export interface Family {
     | undefined;
   /** Files by which visitors come in: where one is there, such a site may be in use. */
   readonly entryPoints: readonly string[];
+  /** The file that visitors reach where its program is in a folder of its own. */
+  readonly front?: FrontFile;
   /** Files that say which version it is. */
   readonly versionFiles: readonly string[];
   versionIn(source: (path: string) => ByteString): SiteVersion;

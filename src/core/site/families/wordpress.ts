@@ -81,6 +81,8 @@ export const wordpress: Family = {
   robots: undefined,
   maintenance: { file: '.maintenance', content: asBytes('<?php $upgrading = time();\n') },
   entryPoints: ['wp-load.php'],
+  // https://developer.wordpress.org/advanced-administration/server/wordpress-in-directory/
+  front: { file: 'index.php', loads: 'wp-blog-header.php' },
   versionFiles: ['wp-includes/version.php'],
   versionIn(source) {
     const file = source('wp-includes/version.php');

@@ -1,9 +1,10 @@
-import { type ByteString, textOf } from '../../../core/bytes.js';
+import { type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
 import type { CheckedEntry, FileEntry } from '../../../core/files/entries.js';
 import { alongside, type Slice } from '../../../core/files/order.js';
 import { leftOut } from '../../../core/files/patterns.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
+import type { FilesPlace } from '../../../ends/files/place.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList } from '../../../ends/move-folder/entry-list.js';
 import { ledgerOf } from '../../move/ledger.js';
@@ -69,6 +70,34 @@ export async function writtenFiles(
     written.push(...(await reallyEdited(run, root, candidates)));
   }
   return withoutSelfWritten(written, family);
+}
+
+/** Files one folder above the new site that a delivery put there and that somebody has changed since; their paths begin with `../`. */
+export async function editedAbove({ move, signal }: StepRun): Promise<EditedFile[]> {
+  const { newFiles } = move;
+  const { setUp, settingUp, delivered } = await ledgerOf(move);
+  const paths = [...new Set([...setUp.keys(), ...settingUp.keys()])].filter(
+    path => path.startsWith('../') && newFiles && delivered.has(placeAbove(newFiles, path)),
+  );
+  if (!newFiles || paths.length === 0) return [];
+  const end = newFiles.above.open();
+  const names = paths.map(path => bytesOfText(path.slice(3)));
+  const [entries, sums] = await Promise.all([
+    Promise.all(names.map(name => end.entry(name))),
+    end.checksums(names, signal),
+  ]);
+  return paths.flatMap((path, i) => {
+    const entry = entries[i];
+    const known = [setUp.get(path), settingUp.get(path)];
+    return entry?.type === 'file' && !known.includes(sums.get(names[i]!))
+      ? [{ path: bytesOfText(path), mtime: entry.mtime }]
+      : [];
+  });
+}
+
+/** The place of a file one folder above a site, from its path that begins with `../`. */
+export function placeAbove(site: FilesPlace, path: string): string {
+  return site.above.below(path.slice(3)).text;
 }
 
 function slicesOf({ move: { crate, folder } }: StepRun): AsyncIterable<Slice<Lists>> {

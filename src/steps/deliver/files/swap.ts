@@ -2,6 +2,7 @@ import { asBytes, type ByteString, bytesOfText } from '../../../core/bytes.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
 import { folderOf } from '../../../core/files/entries.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
+import type { KeptBy } from '../../../core/journal.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
 import { ledgerOf } from '../../move/ledger.js';
@@ -50,22 +51,40 @@ async function makeOwnFolder({ sheet }: Move, end: FilesEnd): Promise<void> {
   await end.write(asBytes(`${folder}/.htaccess`), Buffer.from('Require all denied\n'));
 }
 
+/** How something is put in place. */
+interface SwapOptions {
+  /** Whether something is ready; if not, what is there is only removed. */
+  readonly puts?: boolean;
+  /** Keep what an earlier delivery put there: somebody has changed it since. */
+  readonly keeps?: boolean;
+}
+
 /**
  * Puts what is ready at its place by renaming. What was there becomes the keepsake, unless an earlier delivery of this
  * move put it there. Each change is noted before it is made, so that it can be taken back from any moment.
- * @param puts whether something is ready; if not, what is there is only removed
  * @returns the paths of what is kept
  */
-export async function swapIn(run: StepRun, staging: StagingPaths, puts = true): Promise<string[]> {
+export async function swapIn(
+  run: StepRun,
+  staging: StagingPaths,
+  { puts = true, keeps = false }: SwapOptions = {},
+): Promise<string[]> {
   const { end, path, incoming, outgoing, keepsake, place } = staging;
   if (path === '') return swapEntries(run, staging);
   await end.remove(outgoing);
+  const kept: string[] = [];
   if (await exists(staging, path)) {
-    const ours = (await ledgerOf(run.move)).delivered.has(place.text);
+    const { delivered, numberOfDelivery } = await ledgerOf(run.move);
+    const ours = delivered.has(place.text);
     if (!ours && (await exists(staging, keepsake))) throw keptAlready(staging);
-    if (!ours) await noteKept(run, staging);
+    if (!ours) await noteKept(run, staging, staging.keepsake, 'first delivery');
+    else if (keeps) {
+      await noteKept(run, staging, staging.kept(numberOfDelivery), 'delivery');
+      kept.push(placeIn(staging, staging.kept(numberOfDelivery)).text);
+    }
+    const aside = keeps ? staging.kept(numberOfDelivery) : outgoing;
     try {
-      await moveAside(end, path, ours ? outgoing : keepsake);
+      await moveAside(end, path, ours ? aside : keepsake);
     } catch (error) {
       // The folder stays where it is (a mount, or another account's); what is in it can still be renamed.
       if ((await end.entry(path))?.type !== 'folder') throw error;
@@ -81,7 +100,7 @@ export async function swapIn(run: StepRun, staging: StagingPaths, puts = true): 
   await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
   if (puts) await end.rename(incoming, path);
   await end.remove(outgoing);
-  return keptOf(staging);
+  return [...kept, ...(await keptOf(staging))];
 }
 
 /** The same for a folder that cannot be renamed: everything in it is renamed one by one, the index file last. */
@@ -90,7 +109,7 @@ async function swapEntries(run: StepRun, staging: StagingPaths): Promise<string[
   if (!(await ledgerOf(run.move)).delivered.has(place.text)) {
     const before = await topLevel(end);
     if (before.length > 0) {
-      await noteKept(run, staging);
+      await noteKept(run, staging, staging.keepsake, 'first delivery');
       await end.makeFolder(keepsake, 0o700);
       for (const { path } of before.reverse()) await end.rename(path, asBytes(`${keepsake}/${path}`));
     }
@@ -102,11 +121,11 @@ async function swapEntries(run: StepRun, staging: StagingPaths): Promise<string[
   return keptOf(staging);
 }
 
-async function noteKept(run: StepRun, staging: StagingPaths): Promise<void> {
-  const keepsake = placeIn(staging, staging.keepsake).text;
+async function noteKept(run: StepRun, staging: StagingPaths, to: ByteString, by: KeptBy): Promise<void> {
+  const keepsake = placeIn(staging, to).text;
   const number = (await ledgerOf(run.move)).numberOfDelivery;
   const place = staging.place.text;
-  await noteDeed(run, 'deliver', { kind: 'kept', place, keepsake, number, by: 'first delivery' });
+  await noteDeed(run, 'deliver', { kind: 'kept', place, keepsake, number, by });
 }
 
 /** Moves files of a place that are about to be replaced into a keepsake. */

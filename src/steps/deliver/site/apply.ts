@@ -15,7 +15,9 @@ import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import {
   entryAt,
+  locate,
   lookAtSite,
+  readAll,
   readConfiguration,
   readSmall,
   type SiteTree,
@@ -55,10 +57,23 @@ export async function planFromCrate(move: Move, family: Family, manifest: CrateM
   const configured = await configurationFrom(move, family, tree, main);
   const rewritten = new Set<ByteString>();
   for await (const { path } of crate.entries(movedFiles)) rewritten.add(path);
-  const setUp = await withServed(move, family, configured, crate.entries(), path =>
-    rewritten.has(path) ? crate.movedFiles : crate.files,
+  const setUp = await withServed(move, family, configured, withAbove(crate, crate.entries()), path =>
+    readAt({ files: rewritten.has(path) ? crate.movedFiles : crate.files, above: crate.above }, path),
   );
   return { ...setUp, files: await asListed(crate, setUp.files) };
+}
+
+/** Entries of the crate, and those that it took from one folder above, as `../`. */
+async function* withAbove(crate: Crate, entries: AsyncIterable<FileEntry>): AsyncIterable<FileEntry> {
+  yield* entries;
+  for await (const entry of crate.entries('above.ndjson'))
+    yield { ...entry, path: asBytes(`../${entry.path}`) };
+}
+
+/** What is in a file of a site, or of the folder above it. */
+function readAt(tree: SiteTree, path: ByteString): Promise<ByteString> {
+  const at = locate(tree, path);
+  return readAll(at.end, at.path);
 }
 
 /** Files with the modes that they had at the old site: in the crate they are for its owner alone. */
@@ -97,10 +112,12 @@ async function planInPlace(run: StepRun): Promise<SetUp> {
         oldFacts: oldFacts || undefined,
       })
     : await configurationFrom(move, family, oldTree, oldMain);
-  const entries = manifest ? crate.entries() : tree.files.list(({ path }) => isOwn(path), run.signal);
+  const entries = manifest
+    ? withAbove(crate, crate.entries())
+    : tree.files.list(({ path }) => isOwn(path), run.signal);
   const originals: SiteTree = manifest ? oldTree : tree;
   const setUp = await withServed(move, family, configured, entries, path =>
-    path === site.configuration ? tree.files : originals.files,
+    readAt(path === site.configuration ? tree : originals, path),
   );
   const { setUp: last } = await ledgerOf(move);
   const planned = new Map(setUp.files.map(file => [file.path, file]));
@@ -164,12 +181,12 @@ async function withServed(
   family: Family,
   configured: SetUp,
   entries: AsyncIterable<FileEntry>,
-  originals: (path: ByteString) => FilesEnd,
+  read: (path: ByteString) => Promise<ByteString>,
 ): Promise<SetUp> {
   const place = requiredPlace(move);
   const served = await planServed(move, family, {
     configured: configured.files,
-    originals,
+    read,
     entries,
     finalPlace: place.text,
   });
@@ -209,7 +226,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
     await noteDeed(run, 'configure', { kind: 'set up', files: traceOfSetUp(plan) });
     for (const staging of ready) {
       const puts = await exists(staging, staging.incoming);
-      keepsakes.push(...(await swapIn(run, staging, puts)));
+      keepsakes.push(...(await swapIn(run, staging, { puts })));
       (puts ? written : removed).push(staging.place.text);
     }
     const configuration = plan.configuration && {
@@ -250,16 +267,26 @@ export async function stageFile(end: FilesEnd, path: ByteString, { after, like }
   await end.write(path, bufferOf(after), like);
 }
 
+/** A file that is ready beside its place one folder above the new site. */
+interface StagedAbove {
+  readonly staging: StagingPaths;
+  /** Begins with `../`. */
+  readonly path: string;
+  /** Empty where the file goes. */
+  readonly sha256: string;
+}
+
 /** Makes what was one folder above the old site ready beside its place above the new one. */
-export async function stageAbove(move: Move, files: readonly SetUpFile[]): Promise<StagingPaths[]> {
-  const all: StagingPaths[] = [];
+export async function stageAbove(move: Move, files: readonly SetUpFile[]): Promise<StagedAbove[]> {
+  const all: StagedAbove[] = [];
   const changed = new Map(files.map(file => [file.path, file]));
   for await (const entry of move.crate.entries('above.ndjson')) {
     const staging = stagingOf(move, requiredPlace(move).above.below(textOf(entry.path)), beside);
     const file = changed.get(`../${entry.path}`);
     if (file) await stageFile(staging.end, staging.incoming, file);
     else await staging.end.write(staging.incoming, move.crate.above.read(entry.path), entry);
-    all.push(staging);
+    const sha256 = file ? (file.after === undefined ? '' : sha256Of(file.after)) : (entry.sha256 ?? '');
+    all.push({ staging, path: `../${entry.path}`, sha256 });
   }
   return all;
 }

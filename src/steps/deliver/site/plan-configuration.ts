@@ -17,9 +17,9 @@ import {
 } from '../../../core/site/configuration/source/facts.js';
 import { trustsHost } from '../../../core/site/families/drupal.js';
 import type { Family } from '../../../core/site/families/family.js';
-import type { FilesEnd } from '../../../ends/files/files-end.js';
+import { programFolderEdit } from '../../../core/site/survey/front-file.js';
 import type { Move } from '../../move/open.js';
-import { entryAt, readAll, readConfiguration, type SiteTree } from '../../move/read-site.js';
+import { entryAt, readConfiguration, type SiteTree } from '../../move/read-site.js';
 import { siteMoveOf } from '../../move/terms.js';
 
 /** A configuration file that was set up, and which of its facts changed. */
@@ -239,8 +239,8 @@ function doubtsOf(move: Move, family: Family, after: ConfigurationFiles, finalPl
 interface ServedSource {
   /** The configuration's files as they are to be; edits of the sheet come after. */
   readonly configured: readonly SetUpFile[];
-  /** Where the others are read from. */
-  originals(path: ByteString): FilesEnd;
+  /** Reads one of the others. */
+  read(path: ByteString): Promise<ByteString>;
   /** The files that are there. */
   readonly entries: AsyncIterable<FileEntry>;
   readonly finalPlace: string;
@@ -253,7 +253,7 @@ interface ServedSource {
 export async function planServed(
   move: Move,
   family: Family,
-  { configured, originals, entries, finalPlace }: ServedSource,
+  { configured, read, entries, finalPlace }: ServedSource,
 ): Promise<{ files: SetUpFile[]; edits: number[]; findings: Finding[] }> {
   const files = new Map(configured.map(file => [file.path, file]));
   const wishes = move.sheet.configure.edits;
@@ -265,9 +265,9 @@ export async function planServed(
   for await (const entry of entries) {
     if (entry.path === 'robots.txt') robots = true;
     if (page && 'file' in page && entry.path === page.file) standing = entry;
-    if (entry.type !== 'file' || !isFittable(move, entry.path)) continue;
-    const before = await readAll(originals(entry.path), entry.path);
-    const after = fit(move, entry.path, files.get(entry.path)?.after ?? before, (wish, count) => {
+    if (entry.type !== 'file' || !isFittable(move, family, entry.path)) continue;
+    const before = await read(entry.path);
+    const after = fit(move, family, entry.path, files.get(entry.path)?.after ?? before, (wish, count) => {
       found[wish]! += count;
     });
     if (after !== before) files.set(entry.path, { path: entry.path, before, after, like: entry });
@@ -299,7 +299,7 @@ export async function planServed(
       }),
     );
   } else if ('file' in page) {
-    const before = standing && (await readAll(originals(standing.path), standing.path));
+    const before = standing && (await read(standing.path));
     if (maintenance === 'on')
       files.set(page.file, { ...absent, path: page.file, before, after: page.content });
     else if (standing) files.set(page.file, { ...absent, path: page.file, before });
@@ -310,17 +310,24 @@ export async function planServed(
 const absent = { before: undefined, after: undefined, like: undefined };
 
 /** Whether delivery may change a file besides the configuration. */
-function isFittable(move: Move, path: ByteString): boolean {
+function isFittable(move: Move, { front }: Family, path: ByteString): boolean {
+  if (front && path === `../${front.file}`) return true;
   return isServerFile(path) || move.sheet.configure.edits.some(({ file }) => bytesOfText(file) === path);
 }
 
 /** A file as it is to be at the new end. */
 function fit(
   move: Move,
+  { front }: Family,
   path: ByteString,
   source: ByteString,
   counted?: (wish: number, count: number) => void,
 ): ByteString {
+  const name = move.newFiles?.name;
+  if (front && path === `../${front.file}` && name !== undefined) {
+    const edit = programFolderEdit(source, front, bytesOfText(name));
+    return edit ? applyEdits(source, [edit]) : source;
+  }
   const engines = move.sheet.configure['search-engines'];
   if (path === 'robots.txt' && engines === 'hide') return robotsThat('hide', source)!;
   const fitted = applyEdits(source, readServerFile(path, source, siteMoveOf(move), path).edits);
