@@ -1,10 +1,10 @@
 import type { Address } from '../../core/address/address.js';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import { besideFront, programFolder } from '../../core/site/configuration/front-file.js';
 import type { ConfigurationFiles, Facts, Reading } from '../../core/site/configuration/source/facts.js';
 import { families, recogniseFamily } from '../../core/site/families/families.js';
 import type { Family, SiteVersion } from '../../core/site/families/family.js';
-import { besideFront, programFolder } from '../../core/site/survey/front-file.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 

@@ -1,5 +1,6 @@
 import type { Address } from '../../address/address.js';
 import type { ByteString } from '../../bytes.js';
+import type { FrontFile } from '../configuration/front-file.js';
 import type {
   ConfigurationFiles,
   Edited,
@@ -10,7 +11,6 @@ import type {
   Wanted,
 } from '../configuration/source/facts.js';
 import type { Condition, DataEdit, DataWish } from '../data/data-edits.js';
-import type { FrontFile } from '../survey/front-file.js';
 
 /** Which version a site's program is, and what it says that it needs. */
 export interface SiteVersion {

@@ -5,6 +5,7 @@ import { readDatabaseUrl } from '../../../core/database/place.js';
 import { DamageError } from '../../../core/errors.js';
 import type { FileEntry } from '../../../core/files/entries.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
+import { programFolderEdit } from '../../../core/site/configuration/front-file.js';
 import { isServerFile, readServerFile, robotsThat } from '../../../core/site/configuration/server-files.js';
 import { sheetEditsIn } from '../../../core/site/configuration/sheet-edits.js';
 import {
@@ -17,7 +18,6 @@ import {
 } from '../../../core/site/configuration/source/facts.js';
 import { trustsHost } from '../../../core/site/families/drupal.js';
 import type { Family } from '../../../core/site/families/family.js';
-import { programFolderEdit } from '../../../core/site/survey/front-file.js';
 import type { Move } from '../../move/open.js';
 import { entryAt, readConfiguration, type SiteTree } from '../../move/read-site.js';
 import { siteMoveOf } from '../../move/terms.js';
