@@ -29,7 +29,7 @@ export interface Site {
 }
 
 /** The two folders of a site whose program is in a folder of its own. */
-export type SiteFront =
+type SiteFront =
   /** The folder that was looked at is the program's; visitors come in one folder above, by these files. */
   | { readonly is: 'above'; readonly files: readonly string[] }
   /** Visitors come in by the folder that was looked at; the program of a family is in one of its folders. */
