@@ -97,7 +97,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
     await clearProbes(move);
     const old = only === 'new' ? undefined : await surveyOld(run);
     findings.add(...(old?.findings ?? []));
-    const next = only === 'old' ? undefined : await surveyNew(run, old?.site);
+    const next = only === 'old' ? undefined : await surveyNew(run, old);
     findings.add(...(next?.findings ?? []));
     const needs = next && requirementsOf(knownOfEnds(move, old, next));
     findings.add(
@@ -166,14 +166,16 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
   return { end, findings, site, files: seen };
 }
 
-async function surveyNew(run: StepRun, site: Site | undefined): Promise<SeenNew> {
+async function surveyNew(run: StepRun, old: SeenOld | undefined): Promise<SeenNew> {
   const { move } = run;
+  const site = old?.site;
   const ledger = await ledgerOf(move);
   const { place, findings } = await surveyNewPlace(run, site?.family, ledger);
   const web = await surveyNewWeb(run);
   const probed = await probeLanguage(run);
   const prefix = site?.facts?.prefix?.value;
-  const database = await surveyNewDatabase(move, prefix, ledger);
+  const tables = old?.end.dump?.tables ?? [];
+  const database = await surveyNewDatabase(move, { family: site?.family, prefix, tables }, ledger);
   const same = move.oldAddress.host === move.newAddress.host;
   const dns = same ? { records: [], findings: [] } : await surveyDns(run, 'new');
   const { server } = database;

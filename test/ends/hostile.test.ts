@@ -5,6 +5,8 @@ import { asBytes } from '../../src/core/bytes.js';
 import { entryLine, staysInside } from '../../src/core/files/entries.js';
 import { FtpFiles } from '../../src/ends/files/ftp.js';
 import { SftpFiles } from '../../src/ends/files/sftp.js';
+import { Client } from '../../src/ends/ftp/client.js';
+import { holdLineEnds } from '../../src/ends/ftp/listing-lines.js';
 import type { FtpSession } from '../../src/ends/ftp/session.js';
 import { authorityOf } from '../../src/ends/ssh/login.js';
 import type { SshSession } from '../../src/ends/ssh/session.js';
@@ -72,12 +74,15 @@ test('whatever a server lists, only plain names below the folder are taken', asy
     atOnce: 1,
     do: (work: (one: typeof client) => unknown) => Promise.resolve(work(client)),
   } as unknown as FtpSession;
-  const overFtp = await pathsOf(new FtpFiles(ftp, 'ftp://u@h/x', '/x'));
+  const ftpFiles = new FtpFiles(ftp, 'ftp://u@h/x', '/x');
+  const overFtp = await pathsOf(ftpFiles);
   for (const paths of [overSftp, overShell, overFtp]) {
     assert.ok(paths.includes('plain') && paths.every(path => staysInside(path)));
     assert.ok(!paths.some(path => /[/\0]/.test(path)));
   }
-  assert.ok(!overFtp.some(path => path.includes('\n')));
+  // A name that would end a command is listed, so that it is reported, and never sent.
+  assert.ok(overFtp.includes('new\nline') && !ftpFiles.takesName(asBytes('new\nline')));
+  await assert.rejects(ftpFiles.entry(asBytes('new\nline')), /has a line end in it/);
 });
 
 test('a link that is removed while its folder is listed removes nothing else', async () => {
@@ -171,4 +176,22 @@ test('an account is read from its address', () => {
     port: undefined,
   });
   assert.equal(authorityOf('u@[2001:db8::1]:22').host, '2001:db8::1');
+});
+
+test('a name with a line end is one entry of a listing, in the style of any server', () => {
+  const { parseList } = new Client(1);
+  for (const entry of [
+    (name: string) => `type=file;size=5;modify=20200101000000; ${name}`,
+    (name: string) => `-rw-r--r--   1 porter porter        5 Jan  1  2020 ${name}`,
+    (name: string) => `01-01-20  10:00AM                  5 ${name}`,
+  ]) {
+    const names = ['first', 'two\nlines', 'and\nso\non', 'last\none'];
+    const listed = parseList(names.map(name => `${entry(name)}\r\n`).join(''));
+    assert.deepEqual(
+      listed.map(({ name, size }) => [name, size]),
+      names.map(name => [name, 5]),
+    );
+  }
+  // A listing of no known style is left to who reads it.
+  assert.equal(holdLineEnds('something\nelse'), 'something\nelse');
 });

@@ -433,6 +433,11 @@ test('what is wrong with a database is reported with its place and remedy, and c
     [{ next: `${server(`w@${at}/nowhere`)}, password: flow` }, 'stop database-missing'],
     [{ next: `${server(`reader@${at}/wrong_new`)}, password: ebb` }, 'stop database-rights-missing'],
     [{}, 'warn database-tables-there'],
+    // What would stop the delivery, or prevent the swap, is seen before it.
+    [{}, 'stop database-holds-other-site'],
+    [{ next: `${server('w@127.0.0.1:9/wrong_new')}, password: flow` }, 'stop database-not-reached'],
+    [{ next: server(`w@${at}/wrong_new`) }, 'stop database-not-asked'],
+    [{ next: `${right.next}, swap: false` }, 'warn tables-not-swapped'],
   ] as const)
     assert.ok((await codes(change)).includes(code), `${code}: ${await codes(change)}`);
   database.sql('CREATE TABLE wp_extensions (id int); CREATE TABLE wp_usergroups (id int)', 'wrong_old');
@@ -441,6 +446,12 @@ test('what is wrong with a database is reported with its place and remedy, and c
   prefixed('other_');
   assert.ok((await codes({})).includes('stop prefix-differs'));
   prefixed('wp_');
+  database.sql(
+    'ALTER TABLE wp_posts ADD PRIMARY KEY (ID); CREATE TABLE shop (ID int, FOREIGN KEY (ID) REFERENCES wp_posts (ID))',
+    'wrong_new',
+  );
+  assert.ok((await codes({})).includes('warn tables-not-swapped'), 'a stranger’s foreign key');
+  database.sql('DROP TABLE shop; ALTER TABLE wp_posts DROP PRIMARY KEY, MODIFY ID int', 'wrong_new');
 
   for (const [change, says] of [
     [{ old: `${server(`reader@${at}/wrong_old`)}, password: no` }, /Access denied/],

@@ -160,14 +160,14 @@ export const catalogue = {
     remedy: 'Create it and give the user all rights on it.',
   },
   'database-not-asked': {
-    levels: ['note'],
+    levels: ['stop', 'note'],
     meaning: 'The sheet gives no password for the new database.',
     remedy: 'Add `new.database.password`.',
   },
   'database-not-reached': {
     levels: ['stop', 'note'],
     meaning: 'The new database cannot be reached from here.',
-    remedy: 'Try the credentials in the host’s panel.',
+    remedy: 'Go over SSH, or have the dump left as a file; or try the credentials in the host’s panel.',
   },
   'database-of-two-moments': {
     levels: ['note'],
@@ -183,6 +183,11 @@ export const catalogue = {
     levels: ['stop'],
     meaning: 'The database user lacks rights that loading and running the site need.',
     remedy: 'Give all rights on the database.',
+  },
+  'database-room': {
+    levels: ['note'],
+    meaning: 'Until `tidy` the new database holds the tables that are replaced as well.',
+    remedy: 'Compare that with the quota, or keep them in a dump (`new.database.swap: false`).',
   },
   'database-shared': {
     levels: ['note'],

@@ -11,14 +11,6 @@ import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
-import type { FindingLog } from '../move/step.js';
-import { noteDeed, type StepRun } from '../move/step.js';
-import { applyRows, planRows, type RowPlan, rowsOfPlan } from './database/change-rows.js';
-import { StateFolder } from './database/delivered-state.js';
-import { keepInDump } from './database/load-in-place.js';
-import type { LoadedDatabase } from './database/loaded.js';
-import { noteRowsState, proofsOf } from './database/merged-state.js';
-import { provisionDatabase } from './database/provision.js';
 import {
   type IncomingTables,
   incomingTables,
@@ -27,7 +19,15 @@ import {
   replacementFindings,
   replacementIn,
   swapObstacle,
-} from './database/replacement.js';
+} from '../move/replacement.js';
+import type { FindingLog } from '../move/step.js';
+import { noteDeed, type StepRun } from '../move/step.js';
+import { applyRows, planRows, type RowPlan, rowsOfPlan } from './database/change-rows.js';
+import { StateFolder } from './database/delivered-state.js';
+import { keepInDump } from './database/load-in-place.js';
+import type { LoadedDatabase } from './database/loaded.js';
+import { noteRowsState, proofsOf } from './database/merged-state.js';
+import { provisionDatabase } from './database/provision.js';
 import { type EditDone, EditsDone, editsWanted, noteHeld } from './database/site-data.js';
 import { endSwap, swapTables } from './database/swap-tables.js';
 import { type Loaded, TableLoader } from './database/table-loader.js';

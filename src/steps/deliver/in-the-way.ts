@@ -1,7 +1,7 @@
 import { counted } from '../../core/text/numbers.js';
 import { ledgerOf } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
-import { tablesInTheWay } from './database/replacement.js';
+import { tablesInTheWay } from '../move/replacement.js';
 import { isEmpty } from './files/restore.js';
 import { exists, stagingOf } from './files/staging.js';
 

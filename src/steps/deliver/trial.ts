@@ -8,16 +8,16 @@ import { type CrateManifest, movedFiles } from '../../ends/move-folder/crate.js'
 import { readEntryList } from '../../ends/move-folder/entry-list.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
-import type { StepRun } from '../move/step.js';
-import { tablesOfCrate } from '../move/tables.js';
-import { sameTime } from '../transfer/verify.js';
 import {
   incomingTables,
   noSwapFinding,
   replacementFindings,
   replacementIn,
   swapObstacle,
-} from './database/replacement.js';
+} from '../move/replacement.js';
+import type { StepRun } from '../move/step.js';
+import { tablesOfCrate } from '../move/tables.js';
+import { sameTime } from '../transfer/verify.js';
 import { standingTree, wantedAt } from './files/stage-tree.js';
 
 /** Files that a delivery would transfer. */

@@ -1,12 +1,22 @@
 import { EndError } from '../../core/errors.js';
 import { withoutCredentials } from '../../core/files/place-url.js';
 import { type Finding, type FindingCode, finding, type LevelOf } from '../../core/findings/findings.js';
+import type { Family } from '../../core/site/families/family.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
-import type { DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
+import { sizeText } from '../../core/text/sizes.js';
+import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import { provisionByHand } from '../../ends/database/server/administrator.js';
 import { newDatabaseOf, newDatabasePlace } from '../move/databases.js';
 import type { Ledger } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
+import {
+  noSwapFinding,
+  type Replacement,
+  replacementFindings,
+  replacementIn,
+  swapObstacle,
+} from '../move/replacement.js';
+import { newTableName, prefixChangeOf } from '../move/terms.js';
 import { skewFindings } from './web.js';
 
 interface SeenNewDatabase {
@@ -14,10 +24,21 @@ interface SeenNewDatabase {
   readonly findings: readonly Finding[];
 }
 
+/** The tables that are moved, as the old end shows them. */
+interface OldTables {
+  readonly family: Family | undefined;
+  /** The old table prefix. */
+  readonly prefix: string | undefined;
+  readonly tables: readonly { readonly name: string; readonly bytes: number }[];
+}
+
+/** Bytes of both sites' tables below which room is not worth a word. */
+const muchRoom = 200_000_000;
+
 /** What the new database's server says, where one is named and answers. */
 export async function surveyNewDatabase(
   move: Move,
-  prefix: string | undefined,
+  old: OldTables,
   ledger: Ledger,
 ): Promise<SeenNewDatabase> {
   const asked = move.sheet.new.database;
@@ -26,17 +47,18 @@ export async function surveyNewDatabase(
   const database = newDatabaseOf(move);
   if (!database) {
     const notAsked = finding({
-      level: 'note',
+      level: move.newLive ? 'stop' : 'note',
       code: 'database-not-asked',
       place,
       what: 'The new database was not tested: the sheet gives no password for it',
-      remedy: 'Add new.database.password: ${NEW_DB_PASSWORD}, and the password to .env',
+      remedy: `Add new.database.password: \${NEW_DB_PASSWORD}, and the password to .env${move.newLive ? '; or have the dump left as a file (new.database.dump)' : ''}`,
     });
     return { server: undefined, findings: [notAsked] };
   }
   try {
-    const server = await lookAt(move, database);
-    return { server, findings: serverFindings(move, { database, server, prefix, ledger, place }) };
+    const { server, findings } = await lookAt(move, database, old);
+    const seen = { database, server, prefix: old.prefix, ledger, place };
+    return { server, findings: [...serverFindings(move, seen), ...findings] };
   } catch (error) {
     if (!(error instanceof EndError)) throw error;
     return { server: undefined, findings: [refusalFinding(move, error, place)] };
@@ -44,12 +66,69 @@ export async function surveyNewDatabase(
 }
 
 /** Where rows will be loaded it is tried out what the account may do; what the server lists may leave out roles. */
-function lookAt(move: Move, database: DatabaseEnd): Promise<SeenServer> {
+function lookAt(
+  move: Move,
+  database: DatabaseEnd,
+  old: OldTables,
+): Promise<{ readonly server: SeenServer; readonly findings: readonly Finding[] }> {
   const willLoad = move.newLive && (move.oldLive || move.oldDump !== undefined);
   return database.use(async connection => {
     const server = await connection.server();
-    return willLoad ? { ...server, missingRights: await connection.missingAbilities() } : server;
+    if (!willLoad) return { server, findings: [] };
+    const missingRights = await connection.missingAbilities();
+    const findings = await replacingFindings(move, { database, connection, old, missingRights });
+    return { server: { ...server, missingRights }, findings };
   });
+}
+
+/** What the delivery would find of the tables that it replaces, and whether it can swap them. */
+async function replacingFindings(
+  move: Move,
+  {
+    database,
+    connection,
+    old,
+    missingRights,
+  }: {
+    readonly database: DatabaseEnd;
+    readonly connection: DatabaseConnection;
+    readonly old: OldTables;
+    readonly missingRights: readonly string[];
+  },
+): Promise<Finding[]> {
+  const { family, prefix, tables } = old;
+  if (!family || tables.length === 0) return [];
+  const change = prefixChangeOf(move, family, prefix);
+  const names = tables.map(({ name }) => newTableName(name, change));
+  const incoming = { family, prefix: change?.to ?? prefix ?? '', names };
+  const replacement = await replacementIn(move, connection, incoming);
+  const findings = await replacementFindings(move, database, connection, replacement, incoming);
+  const obstacle = swapObstacle(move, replacement, missingRights);
+  if (obstacle !== undefined) findings.push(noSwapFinding(database, obstacle));
+  else findings.push(...roomFindings(database, tables, replacement));
+  return findings;
+}
+
+/** Until `tidy`, what is replaced is in the database as well. */
+function roomFindings(
+  { text }: DatabaseEnd,
+  tables: OldTables['tables'],
+  { replaced }: Replacement,
+): Finding[] {
+  const sum = (list: readonly { readonly bytes: number }[]) =>
+    list.reduce((all, { bytes }) => all + bytes, 0);
+  const [incoming, kept] = [sum(tables), sum(replaced)];
+  if (kept === 0 || incoming + kept < muchRoom) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'database-room',
+      place: text,
+      what: `Until "tidy" the database holds the tables that are replaced too: about ${sizeText(incoming)} and ${sizeText(kept)}`,
+      remedy:
+        'Compare that with the quota in the host’s panel; with new.database.swap: false what is replaced is kept in a dump here',
+    }),
+  ];
 }
 
 function refusalFinding(move: Move, { kind, details: { cause } }: EndError, place: string): Finding {
@@ -92,12 +171,15 @@ function refusalFinding(move: Move, { kind, details: { cause } }: EndError, plac
       remedy: 'Ask the host what this means',
     });
   }
+  const tunnel = move.newFiles?.ssh ? ' (new.database.through: files)' : '';
   return finding({
-    level: 'note',
+    level: move.newLive ? 'stop' : 'note',
     code: 'database-not-reached',
     place,
-    what: `The new database cannot be reached from here (${cause}), so its credentials were not tried`,
-    remedy: 'Many hosts let only their own servers in; try the credentials in the host’s panel',
+    what: `The new database cannot be reached from here (${cause}), so ${move.newLive ? 'nothing can be loaded into it' : 'its credentials were not tried'}`,
+    remedy: move.newLive
+      ? `Many hosts let only their own servers in: ${tunnel ? `go over the SSH connection of the files${tunnel}, or ` : ''}have the dump left as a file and load it in the host’s panel (new.database.dump: finished.sql.gz)`
+      : 'Many hosts let only their own servers in; try the credentials in the host’s panel',
   });
 }
 

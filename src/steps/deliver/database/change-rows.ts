@@ -21,9 +21,9 @@ import type {
 import { readDump } from '../../../ends/database/dump/reader.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import { whileDoing } from '../../../ends/system-errors.js';
+import type { Replacement } from '../../move/replacement.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
 import type { DeliveredState, StateFolder } from './delivered-state.js';
-import type { Replacement } from './replacement.js';
 import type { WrittenSince } from './written-since.js';
 
 /** Of a table of which more rows change, all of it is loaded. */

@@ -18,8 +18,8 @@ import type {
 } from '../../../ends/database/database-end.js';
 import type { KeptData } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
+import type { IncomingTables, Replacement } from '../../move/replacement.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
-import type { IncomingTables, Replacement } from './replacement.js';
 
 /** Tables that are kept in their database under other names. */
 export type KeptTables = Extract<KeptData, { kind: 'tables kept' }>;

@@ -7,9 +7,9 @@ import type { DatabaseEnd, LoadDone, LoadWarning, SeenServer } from '../../../en
 import { longestFor } from '../../../ends/database/server/load.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { CratePart } from '../../../ends/move-folder/crate-part.js';
+import type { IncomingTables } from '../../move/replacement.js';
 import { type FindingLog, noteDeed, type StepRun } from '../../move/step.js';
 import type { DeliveredState } from './delivered-state.js';
-import type { IncomingTables } from './replacement.js';
 import { type EditDone, editSite } from './site-data.js';
 import {
   forgetProof,

@@ -1,21 +1,21 @@
-import { isReserved, stagedName } from '../../../core/database/reserved-names.js';
-import { type Finding, finding } from '../../../core/findings/findings.js';
-import { familyNamed } from '../../../core/site/families/families.js';
-import type { Family } from '../../../core/site/families/family.js';
-import { ownershipOf } from '../../../core/site/survey/site-tables.js';
-import { counted } from '../../../core/text/numbers.js';
+import { isReserved, stagedName } from '../../core/database/reserved-names.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
+import { familyNamed } from '../../core/site/families/families.js';
+import type { Family } from '../../core/site/families/family.js';
+import { ownershipOf } from '../../core/site/survey/site-tables.js';
+import { counted } from '../../core/text/numbers.js';
 import type {
   DatabaseConnection,
   DatabaseEnd,
   ForeignKey,
   SeenTable,
-} from '../../../ends/database/database-end.js';
-import type { CrateManifest } from '../../../ends/move-folder/crate.js';
-import { newDatabaseOf } from '../../move/databases.js';
-import { ledgerOf } from '../../move/ledger.js';
-import type { Move } from '../../move/open.js';
-import { tablesOfCrate } from '../../move/tables.js';
-import { newTableName, prefixChangeOf } from '../../move/terms.js';
+} from '../../ends/database/database-end.js';
+import type { CrateManifest } from '../../ends/move-folder/crate.js';
+import { newDatabaseOf } from './databases.js';
+import { ledgerOf } from './ledger.js';
+import type { Move } from './open.js';
+import { tablesOfCrate } from './tables.js';
+import { newTableName, prefixChangeOf } from './terms.js';
 
 /** What is about to be loaded: under which prefix, and into which tables. */
 export interface IncomingTables {
