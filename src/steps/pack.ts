@@ -16,6 +16,7 @@ import { whileDoing } from '../ends/system-errors.js';
 import { version } from '../version.js';
 import { oldDatabaseOf } from './move/databases.js';
 import { identityOf } from './move/identity.js';
+import { withLanding } from './move/landing.js';
 import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
 import { locate, lookAtSite, type Site, treeOf } from './move/read-site.js';
@@ -64,7 +65,7 @@ export async function pack(
   const looking = move.oldPlace && lookAtSite(treeOf(move.oldPlace, files), move.oldAddress);
   const endStreams = mayBeDone ? undefined : files?.beginStreams?.(run.rate.streams);
   try {
-    const [site] = await Promise.all([looking, listing]);
+    const [site] = await withLanding(move.oldPlace, () => Promise.all([looking, listing]));
     const inputs = async () => inputsOf(move, wanted?.digest);
     return await doStep({ ...run, again }, 'pack', await inputs(), async findings => {
       if (site && needsConfiguration(site.family) && site.configuration === undefined) {

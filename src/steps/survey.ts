@@ -6,6 +6,8 @@ import { type Requirement, requirementsOf } from '../core/site/survey/requiremen
 import type { SeenServer } from '../ends/database/database-end.js';
 import type { DnsRecord } from '../ends/dns.js';
 import { tryReading } from '../ends/files/folder-test.js';
+import type { FilesPlace } from '../ends/files/place.js';
+import { withLanding } from './move/landing.js';
 import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
 import { lookAtSite, type Site, treeOf } from './move/read-site.js';
@@ -42,6 +44,8 @@ export interface OldEnd {
   /** The databases that the old server shows to the account. */
   readonly listed: readonly ListedDatabase[];
   readonly files: FilesSurvey | undefined;
+  /** The folder in which a login at its host lands; undefined on this machine. */
+  readonly landing: string | undefined;
   readonly dump: SurveyedDump | undefined;
   readonly web: WebSurvey;
   readonly dns: readonly DnsRecord[];
@@ -51,6 +55,7 @@ export interface OldEnd {
 export interface NewEnd {
   readonly address: string;
   readonly place: NewPlace | undefined;
+  readonly landing: string | undefined;
   /** The database as the new configuration will say it, without its password. */
   readonly databaseNamed: string | undefined;
   readonly prefix: string | undefined;
@@ -128,9 +133,12 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
   const { move } = run;
   const findings: Finding[] = [];
   const files = move.oldFiles?.open();
-  const site = move.oldFiles && (await lookAtSite(treeOf(move.oldFiles, files), move.oldAddress));
+  const site =
+    move.oldFiles &&
+    (await withLanding(move.oldFiles, () => lookAtSite(treeOf(move.oldFiles!, files), move.oldAddress)));
   if (site) findings.push(...(await configurationFindings(move, site)));
-  const seen = files && site ? await surveyFiles(run, files, site.family) : undefined;
+  const seen =
+    files && site ? await withLanding(move.oldFiles, () => surveyFiles(run, files, site.family)) : undefined;
   const databases = site && seen ? await databaseCandidates(move, site, seen.likely) : undefined;
   const server = move.oldLive ? await surveyOldDatabase(run, site) : undefined;
   const looked =
@@ -159,6 +167,7 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
     databases: databases?.candidates ?? [],
     listed: server?.listed ?? [],
     files: seen?.survey,
+    landing: await landingOf(move.oldFiles),
     dump: looked?.dump,
     web: web?.web ?? notAsked,
     dns: dns.records,
@@ -182,6 +191,7 @@ async function surveyNew(run: StepRun, old: SeenOld | undefined): Promise<SeenNe
   const end: NewEnd = {
     address: formatAddress(move.newAddress),
     place,
+    landing: await landingOf(move.newFiles),
     databaseNamed: namedDatabase(move.sheet.new.database?.server),
     prefix: move.sheet.new.database?.prefix,
     dump: move.newDump?.text,
@@ -192,6 +202,11 @@ async function surveyNew(run: StepRun, old: SeenOld | undefined): Promise<SeenNe
   };
   const all = [findings, web.findings, probed.findings, database.findings, dns.findings].flat();
   return { end, findings: all, server };
+}
+
+/** A host that does not say is not asked again. */
+async function landingOf(place: FilesPlace | undefined): Promise<string | undefined> {
+  return place?.landing().catch(() => undefined);
 }
 
 function namedDatabase(server: string | undefined): string | undefined {

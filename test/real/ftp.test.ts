@@ -123,6 +123,12 @@ for (const tls of ['none', 'explicit'] as const) {
     assert.equal(wrong.code, 3);
     assert.match(wrong.stderr, /refuses the login/);
     assert.ok(!wrong.stderr.includes('s3cret'));
+    writeFileSync(join(move, 'move.yaml'), sheet.replace(`${root}/old"`, '/htdocs"'));
+    for (const one of ['survey', 'pack']) {
+      const lost = await step(one);
+      assert.equal(lost.code, 3);
+      assert.match(lost.stderr, /no such folder; the login lands in \/\S+\n→ .*such as ftps?:\/\/porter@/);
+    }
     if (tls === 'none') return;
     writeFileSync(join(move, 'move.yaml'), sheet.replaceAll(/, host-key: "[^"]+"/g, ''));
     const unknown = await step('pack');

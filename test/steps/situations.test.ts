@@ -363,7 +363,7 @@ const situations: readonly [found: string[], change: (stage: Stage) => void][] =
   [['warn new-folder-not-empty'], stage => stage.put('/new/htdocs/index.html', 'waiting')],
   [['warn new-site-there'], stage => stage.put(`/new/htdocs/${config}`, '<?php')],
   [
-    ['stop place-not-writable', 'stop room-too-small'],
+    ['stop place-not-writable', 'stop room-too-small', 'warn new-parent-missing'],
     stage => stage.sheet('files: ../new/htdocs', 'files: /proc/able-porter/htdocs'),
   ],
   [

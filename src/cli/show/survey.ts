@@ -101,6 +101,7 @@ function showEnds(old: OldEnd | undefined, next: NewEnd | undefined, colors: Col
       old?.files && `${count(old.files.files)} (${bytes(old.files.bytes)})`,
       next?.place && standing(next.place),
     ],
+    ['login lands in', old?.landing, next?.landing],
   ];
   const asked = rows.filter(([, a, b]) => a !== undefined || b !== undefined);
   const ends = asked.map(([what, a, b]) => {

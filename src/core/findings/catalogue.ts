@@ -432,6 +432,11 @@ export const catalogue = {
     meaning: 'Something is in the new folder already.',
     remedy: 'It is kept as keepsake; check that it is the right folder.',
   },
+  'new-parent-missing': {
+    levels: ['warn'],
+    meaning: 'The folders around the new one are not there; a delivery would create them.',
+    remedy: 'Check the path; paths of a remote place count from the server’s root.',
+  },
   'new-site-there': {
     levels: ['warn'],
     meaning: 'Another site’s configuration is in the new folder.',

@@ -16,6 +16,7 @@ export const ftpProtocol: FilesProtocol = {
       isLocal: false,
       inClear: scheme === 'ftp',
       open: (path, place) => new FtpFiles(session, place, path),
+      landing: () => session.do(client => client.pwd()),
       limitConnections: most => session.keepTo(most),
       onWaiting: report => {
         session.report = report;

@@ -81,6 +81,16 @@ export class FilesPlace {
     return text.startsWith(folder) ? text.slice(folder.length) : undefined;
   }
 
+  /** The folder in which a login lands; undefined on this machine. */
+  async landing(): Promise<string | undefined> {
+    return this.account.landing?.();
+  }
+
+  /** A path of the same account as it would be written. */
+  inAccount(path: string): string {
+    return this.account.name + path;
+  }
+
   /** Starts connecting to the host where that takes long; resolves when only the host is waited for. */
   async connectAhead(): Promise<void> {
     await this.account.connectAhead?.();

@@ -1,4 +1,5 @@
 import { loginFor } from '../ssh/login.js';
+import { call } from '../ssh/requests.js';
 import { SshSession } from '../ssh/session.js';
 import { accountName, type FilesProtocol } from './protocol.js';
 import { SftpFiles } from './sftp.js';
@@ -17,6 +18,7 @@ export const sftpProtocol: FilesProtocol = {
       inClear: false,
       ssh: session,
       open: (path, place) => new SftpFiles(session, place, path),
+      landing: () => session.files(sftp => call<string>(done => sftp.realpath('.', done))),
       connectAhead: () => session.connectAhead(),
       onWaiting: report => {
         session.report = report;

@@ -19,6 +19,7 @@ import { FilesAccounts, type FilesPlace } from '../../ends/files/place.js';
 import { WebSite } from '../../ends/http.js';
 import type { AskTrust } from '../../ends/trust/ask-trust.js';
 import { type Trust, trustIn } from '../../ends/trust/trust.js';
+import { landingText } from '../move/landing.js';
 import { lookAtSite, type Site, treeOf } from '../move/read-site.js';
 import { surveyDump } from '../survey/dump.js';
 import { existingFolder } from '../survey/place.js';
@@ -85,7 +86,10 @@ export class AnswerTests {
     return this.guarded(async () => {
       const place = this.placeOf(wish, 'old', secrets);
       const files = place.open();
-      if (!(await files.isThere())) return { good: false, said: 'there is no such folder' };
+      if (!(await files.isThere())) {
+        const landing = await landingText(place);
+        return { good: false, said: `there is no such folder${landing && `; ${landing}`}` };
+      }
       const site = await lookAtSite(treeOf(place, files), parseAddress(wish.old!));
       this.site = site;
       const kind = [site.family.name, site.version.version].filter(Boolean).join(' ');

@@ -6,6 +6,7 @@ import { type FolderTest, testFolder } from '../../ends/files/folder-test.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 import { topLevel } from '../deliver/files/staging.js';
 import { rootNotRenamable } from '../deliver/files/swap.js';
+import { landingText } from '../move/landing.js';
 import type { Ledger } from '../move/ledger.js';
 import type { StepRun } from '../move/step.js';
 
@@ -31,7 +32,8 @@ export async function surveyNewPlace(
   const { newFiles } = run.move;
   const findings: Finding[] = [];
   if (!newFiles) return { place: undefined, findings };
-  const above = (await existingFolder(newFiles.above)).open();
+  const parent = await existingFolder(newFiles.above);
+  const above = parent.open();
   const files = newFiles.open();
   const isThere = await files.isThere();
   let trial = await testFolder(above, run.move.sheet.name, run.signal);
@@ -40,6 +42,7 @@ export async function surveyNewPlace(
     trial = await testFolder(files, run.move.sheet.name, run.signal);
     if (trial.writable) findings.push(rootNotRenamable(newFiles.text));
   }
+  if (parent.text !== newFiles.above.text) findings.push(await parentMissing(newFiles, parent));
   const room = await above.room();
   const names = isThere ? (await topLevel(files)).map(({ path }) => textOf(path)) : [];
   const delivered = ledger.delivered.has(newFiles.text);
@@ -54,6 +57,18 @@ export async function surveyNewPlace(
     delivered,
   };
   return { place, findings };
+}
+
+/** The folders around the new one would be made too: likely where the path counts from another root than was thought. */
+async function parentMissing(place: FilesPlace, there: FilesPlace): Promise<Finding> {
+  const landing = await landingText(place);
+  return finding({
+    level: 'warn',
+    code: 'new-parent-missing',
+    place: place.text,
+    what: `Of this path only ${there} is there; the delivery would create the rest${landing && ` (${landing})`}`,
+    remedy: 'Check the path: the web root of a host is there before a site is',
+  });
 }
 
 function notEmptyFinding(place: string, names: readonly string[], family: Family | undefined): Finding {
