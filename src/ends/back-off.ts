@@ -9,6 +9,7 @@ export class BackOff {
   private readonly host: string;
   private readonly most: number;
   private tries = 0;
+  private pausing: Promise<void> | undefined;
 
   /** @param most how many times it is tried again at most */
   constructor(host: string, most = pauses.length) {
@@ -17,11 +18,18 @@ export class BackOff {
   }
 
   /**
-   * Waits before the next try.
+   * Waits before the next try. Whoever comes while another waits waits with it: what is cut together is one loss.
    * @param report receives what is waited for
    * @throws PartWayError when there were enough tries
    */
-  async wait(report: (text: string) => void, cause?: unknown): Promise<void> {
+  wait(report: (text: string) => void, cause?: unknown): Promise<void> {
+    this.pausing ??= this.pause(report, cause).finally(() => {
+      this.pausing = undefined;
+    });
+    return this.pausing;
+  }
+
+  private async pause(report: (text: string) => void, cause: unknown): Promise<void> {
     const pause = pauses[this.tries++];
     if (pause === undefined || this.tries > this.most) throw this.notBack(cause);
     report(

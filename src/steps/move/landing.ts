@@ -1,4 +1,4 @@
-import { EndError } from '../../core/errors.js';
+import { EndError, PorterError } from '../../core/errors.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 
 /**
@@ -15,8 +15,14 @@ export async function withLanding<T>(place: FilesPlace | undefined, work: () => 
   try {
     return await work();
   } catch (error) {
-    const isMissing = error instanceof EndError && error.kind === 'not found';
-    if (!isMissing || !place || place.isLocal || (await place.open().isThere())) throw error;
+    if (!place || place.isLocal || (error instanceof PorterError && error.kind !== 'not found')) throw error;
+    if (
+      await place
+        .open()
+        .isThere()
+        .catch(() => true)
+    )
+      throw error;
     const landing = await landingText(place);
     if (landing === '') throw error;
     throw new EndError(
