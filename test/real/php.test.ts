@@ -9,7 +9,7 @@ import type { Wanted } from '../../src/core/site/configuration/source/facts.js';
 import { familyNamed } from '../../src/core/site/families/families.js';
 import { configurations, filesOf } from '../help/configurations.js';
 import { effort } from '../help/effort.js';
-import { folder } from '../help/program.js';
+import { folder, run } from '../help/program.js';
 import { needs, realRequired } from '../help/real.js';
 
 const awkward = fc
@@ -120,4 +120,37 @@ foreach (file($argv[1], FILE_IGNORE_NEW_LINES) as $line) {
     const said = (JSON.parse(answers[i]!) as string[]).map(one => Buffer.from(one, 'base64').toString());
     assert.deepEqual(said, wanted, file);
   }
+});
+
+test('text that PHP has compressed is rewritten inside, and PHP reads it', async t => {
+  if (!needs(t, 'php')) return;
+  const root = folder(t);
+  const php = (code: string) => execFileSync('php', ['-r', code], { cwd: root }).toString();
+  const escapes = `['\\\\' => '\\\\\\\\', "'" => "\\\\'", "\\0" => '\\0', "\\n" => '\\n', "\\x1a" => '\\Z', "\\r" => '\\r', '"' => '\\"']`;
+  php(`
+    $texts = ['See [https://club.saltmarsh.example/site/tides the tides]. ' . str_repeat("Neap and spring.\\n", 400),
+      'https://club.saltmarsh.example/site', 'nothing of it', str_repeat('x', 70000) . ' https://club.saltmarsh.example/site/é'];
+    $rows = [];
+    foreach ($texts as $i => $text) {
+      $rows[] = "(" . (4 * $i) . ",'" . strtr(gzdeflate($text), ${escapes}) . "','utf-8,gzip')";
+      $rows[] = "(" . (4 * $i + 1) . ",0x" . bin2hex(gzdeflate($text, 1)) . ",'utf-8,gzip')";
+      $rows[] = "(" . (4 * $i + 2) . ",'" . strtr($text, ${escapes}) . "','utf-8')";
+    }
+    file_put_contents('old.sql', "CREATE TABLE \`text\` (\\n  \`old_id\` int,\\n  \`old_text\` mediumblob,\\n  \`old_flags\` tinyblob\\n);\\nINSERT INTO \`text\` VALUES " . implode(',', $rows) . ";\\n");
+  `);
+  const pair = ['--from', 'https://club.saltmarsh.example/site', '--to', 'https://saltmarshrowing.example'];
+  const ran = await run(['rewrite', 'old.sql', ...pair, '--out', 'new.sql', '--json'], { cwd: root });
+  assert.equal(ran.code, 0, ran.stderr);
+  assert.equal(JSON.parse(ran.stdout).summary.totals.occurrences, 9);
+  const seen = php(`
+    preg_match_all("/\\\\((\\\\d+),(?:'((?:[^'\\\\\\\\]++|\\\\\\\\.)*+)'|0x([0-9a-f]+)),'([^']*)'\\\\)/s", file_get_contents('new.sql'), $rows, PREG_SET_ORDER);
+    foreach ($rows as [, $id, $quoted, $hex, $flags]) {
+      $value = $hex !== '' ? hex2bin($hex) : strtr($quoted, array_flip(${escapes}));
+      echo $id, ' ', substr_count(str_contains($flags, 'gzip') ? gzinflate($value) : $value, 'https://saltmarshrowing.example'), "\\n";
+    }
+  `);
+  assert.equal(
+    seen,
+    [0, 1, 2, 3].flatMap(i => [0, 1, 2].map(j => `${4 * i + j} ${i === 2 ? 0 : 1}\n`)).join(''),
+  );
 });

@@ -21,6 +21,7 @@ const dump = (list: readonly string[]) =>
   Buffer.from(`${create}INSERT INTO \`row_options\` VALUES ${list.join()};\n`);
 const edits = wordpressEdits({
   oldAddress: parseAddress('https://old.example'),
+  oldAddresses: [parseAddress('https://old.example')],
   newAddress: parseAddress('https://new.example'),
   prefix: 'row_',
   tables: ['row_options'],

@@ -12,6 +12,7 @@ import {
   hashLike,
   portableHash,
 } from '../../../src/core/site/data/data-edits.js';
+import { RowEdits } from '../../../src/core/site/data/row-edits.js';
 import { wordpressEdits } from '../../../src/core/site/data/wordpress-data.js';
 import { drupal } from '../../../src/core/site/families/drupal.js';
 import { mediawiki } from '../../../src/core/site/families/mediawiki.js';
@@ -97,6 +98,7 @@ test('places of databases are read as configurations and sheets write them, and 
 
 const wish: DataWish = {
   oldAddress: parseAddress('https://club.saltmarsh.example/site'),
+  oldAddresses: [parseAddress('https://club.saltmarsh.example/site')],
   newAddress: parseAddress('https://saltmarshrowing.example'),
   prefix: 'row_',
   tables: [
@@ -239,4 +241,32 @@ test('an administrator of the mediawiki family gets a hash that PHP works out in
     [ , $type, $algorithm, $rounds, $length, $salt, $sum ] = explode(':', $hash);
     echo hash_equals(base64_encode(hash_pbkdf2($algorithm, $password, base64_decode($salt), (int) $rounds, (int) $length, true)), $sum) ? $type : 'no';`;
   assert.equal(execFileSync('php', ['-r', program, '--', 'neap & spring', hash]).toString(), 'pbkdf2');
+});
+
+test('the index of external links follows the addresses that it is of, in both of its shapes', () => {
+  const edits = mediawiki.dataEdits!({ ...wish, tables: ['row_externallinks'] });
+  const rows = new RowEdits(edits);
+  const moved = (row: Record<string, string>) => {
+    const columns = Object.keys(row).map(name => ({ name }));
+    const cells = rows.apply(
+      'row_externallinks',
+      columns,
+      Object.values(row).map(value => Buffer.from(value)),
+    )!;
+    return cells.map(cell => String(cell));
+  };
+  const [old, next] = ['https://example.saltmarsh.club.', 'https://example.saltmarshrowing.'];
+  const one = (index: string) =>
+    moved({ el_id: '1', el_index: index, el_index_60: index.slice(0, 60) }).slice(1);
+  const two = (host: string, path: string) =>
+    moved({ el_id: '1', el_to_domain_index: host, el_to_path: path }).slice(1);
+  const long = `/${'tide'.repeat(20)}`;
+  assert.deepEqual(one(`${old}/site${long}`), [next + long, (next + long).slice(0, 60)]);
+  assert.deepEqual(one('http://example.saltmarsh.club./site'), [`${next}/`, `${next}/`]);
+  for (const stays of [`${old}/sites/x`, `${old}boat/site/x`, 'https://example.saltmarsh./site'])
+    assert.deepEqual(one(stays), [stays, stays]);
+  assert.deepEqual(two(old, '/site/log?x=1'), [next, '/log?x=1']);
+  assert.deepEqual(two(old, '/other'), [old, '/other']);
+  // A link to the new address is no old one, whatever its path.
+  assert.deepEqual(two(next, '/site/log'), [next, '/site/log']);
 });

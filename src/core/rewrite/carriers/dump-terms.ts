@@ -38,6 +38,7 @@ export function compileDumpTerms(bench: Workbench, terms: DumpTerms): CompiledTe
       only,
     ),
     hosts: compileGlobs(columns.flatMap(one => one.hosts)),
+    compressed: compileGlobs(columns.flatMap(one => one.compressed)),
     prefix: prefix && { ...prefix, data: columns.flatMap(one => one.prefixed) },
     without: new Set(terms.without),
   };

@@ -1,4 +1,4 @@
-import { asBytes, type ByteString, type Edit, Stretch, textOf } from '../../bytes.js';
+import { applyEdits, asBytes, type ByteString, type Edit, Stretch, textOf } from '../../bytes.js';
 import type { ManySearch } from '../../search/many.js';
 import { looksSerialized } from '../../serialized/spans.js';
 import { readAssignments } from '../../sql/assignments.js';
@@ -32,6 +32,7 @@ import type { Globs } from '../terms/globs.js';
 import { type PrefixChange, type PrefixedData, prefixedColumn, renamed } from '../terms/prefix.js';
 import type { Rules } from '../terms/rules.js';
 import type { LeftWhy, Scope } from '../terms/scope.js';
+import { deflatedEdit, inflated } from './deflated.js';
 import { editsInEscaped } from './escaped.js';
 import { editsInText } from './text.js';
 import { editsInValue, needsOpening } from './value.js';
@@ -43,6 +44,8 @@ export interface DumpRewriting {
   readonly scope?: Scope | undefined;
   /** `table.column` patterns of values that are a bare host. */
   readonly hosts?: Globs | undefined;
+  /** `table.column` patterns of values that may be compressed as a whole. */
+  readonly compressed?: Globs | undefined;
   /** Takes what is left one by one. */
   readonly left?: LeftList | undefined;
   /** Tables that are not passed on, by their names as bytes. */
@@ -56,6 +59,8 @@ interface ColumnPlan {
   readonly leave: LeftWhy | undefined;
   readonly rules: Rules;
   readonly prefixed: PrefixedData | undefined;
+  /** Whether its values may be compressed as a whole. */
+  readonly compressed: boolean;
 }
 
 /** The place under which addresses outside of rows are counted, by kind of statement. */
@@ -154,8 +159,8 @@ export class DumpRewriter implements DumpVisitor {
   }
 
   showing(column: number): Showing {
-    const { place, leave, rules, prefixed } = this.planOf(column);
-    if (prefixed || rules.mend) return 'always';
+    const { place, leave, rules, prefixed, compressed } = this.planOf(column);
+    if (prefixed || rules.mend || compressed) return 'always';
     if (rules !== this.what.rules) return 'with anchor';
     return leave || wantsSample(place) ? 'with address' : 'where needed';
   }
@@ -192,6 +197,11 @@ export class DumpRewriter implements DumpVisitor {
       if (edits) return edits;
     }
     const { s, start, end, quote } = literal;
+    if (plan.compressed && !plan.leave) {
+      const open = openLiteral(s, start, end, quote, dialect);
+      const inner = this.compressedEdits(open.value, plan);
+      if (inner) return editsInLiteral(open, inner, start, dialect);
+    }
     const { mend } = this.what.rules;
     const encoded = this.cursor.seekEncoded(start) < end;
     if (this.cursor.seekAny(start) >= end && !(mend && looksSerialized(s, start))) return undefined;
@@ -223,10 +233,13 @@ export class DumpRewriter implements DumpVisitor {
     const plan = this.planOf(column);
     plan.place.seen++;
     if (plan.leave) return undefined;
-    const edits = editsInValue(value, plan.rules, plan.observer);
+    const packed = plan.compressed ? this.compressedEdits(value, plan) : undefined;
+    const edits = packed ?? editsInValue(value, plan.rules, plan.observer);
     if (edits.length === 0) return undefined;
-    plan.place.changed++;
-    sampleChange(plan.place, value, edits);
+    if (!packed) {
+      plan.place.changed++;
+      sampleChange(plan.place, value, edits);
+    }
     const upper = !/[a-f]/.test(s.slice(start, end));
     return edits.map(edit => {
       const put = Buffer.from(edit.put, 'latin1').toString('hex');
@@ -275,6 +288,17 @@ export class DumpRewriter implements DumpVisitor {
     return edits;
   }
 
+  /** Edits of a value that is compressed as a whole; undefined for one that is not. */
+  private compressedEdits(value: ByteString, { rules, observer, place }: ColumnPlan): Edit[] | undefined {
+    const content = inflated(value);
+    if (content === undefined) return undefined;
+    const edits = editsInValue(content, rules, observer);
+    if (edits.length === 0) return [];
+    place.changed++;
+    sampleChange(place, content, edits);
+    return [deflatedEdit(value, applyEdits(content, edits))];
+  }
+
   private planOf(column: number): ColumnPlan {
     return this.plans[column] ?? this.plan(column);
   }
@@ -289,6 +313,7 @@ export class DumpRewriter implements DumpVisitor {
       leave: this.what.scope?.leaves(`${table}.${name}`),
       rules: this.what.hosts?.matches(`${table}.${name}`) ? this.hostRules : this.what.rules,
       prefixed: prefixedColumn(table, name, this.what.prefix),
+      compressed: this.what.compressed?.matches(`${table}.${name}`) === true,
     };
     this.plans[column] = plan;
     return plan;

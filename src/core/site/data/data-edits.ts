@@ -37,6 +37,8 @@ export type Condition =
 export interface DataWish {
   readonly newAddress: Address;
   readonly oldAddress: Address;
+  /** Every address under which the old site is or was served, that one first. */
+  readonly oldAddresses: readonly Address[];
   /** Of the new tables. */
   readonly prefix: string;
   /** Names of the new tables. */

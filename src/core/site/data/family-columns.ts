@@ -8,6 +8,8 @@ export interface FamilyColumns {
   readonly leave: readonly string[];
   /** `table.column` patterns of values that are a bare host. */
   readonly hosts: readonly string[];
+  /** `table.column` patterns of values that may be compressed as a whole, as PHP's gzdeflate does. */
+  readonly compressed: readonly string[];
 }
 
 const ownKeys =
@@ -21,13 +23,25 @@ export const wordpressColumns: FamilyColumns = {
   leave: ['*posts.guid'],
   // The tables of a network say which site answers at which host.
   hosts: ['*blogs.domain', '*site.domain'],
+  compressed: [],
 };
 
-const byFamily: Readonly<Record<string, FamilyColumns>> = { wordpress: wordpressColumns };
+/** https://www.mediawiki.org/wiki/Manual:$wgCompressRevisions */
+const mediawikiColumns: FamilyColumns = {
+  prefixed: [],
+  leave: [],
+  hosts: [],
+  compressed: ['*text.old_text'],
+};
+
+const byFamily: Readonly<Record<string, FamilyColumns>> = {
+  wordpress: wordpressColumns,
+  mediawiki: mediawikiColumns,
+};
 
 /** Of a family; of one whose tables hold nothing of the kind, nothing. */
 export function columnsOf(family: string): FamilyColumns {
-  return byFamily[family] ?? { prefixed: [], leave: [], hosts: [] };
+  return byFamily[family] ?? { prefixed: [], leave: [], hosts: [], compressed: [] };
 }
 
 /** Of all families together: their tables are distinguished by their names. */

@@ -1,5 +1,5 @@
 import { asBytes, bytesOfText } from '../../bytes.js';
-import { movedCookieDomain, movedFacts, said } from '../configuration/source/facts.js';
+import { movedCookieDomain, movedFacts, movedPath, said } from '../configuration/source/facts.js';
 import {
   editPhpFacts,
   hostAndPort,
@@ -19,6 +19,7 @@ const dialect: PhpDialect = {
     prefix: 'JConfig.dbprefix',
     siteAddress: 'JConfig.live_site',
     cookieDomain: 'JConfig.cookie_domain',
+    cookiePath: 'JConfig.cookie_path',
     logPath: 'JConfig.log_path',
     temporaryPath: 'JConfig.tmp_path',
     cachePath: 'JConfig.cache_path',
@@ -45,8 +46,13 @@ export const joomla: Family = {
   databaseServer: (host, port) => ({ host: hostAndPort(host, port) }),
   moved(facts, move) {
     const wanted = movedFacts(facts, ['siteAddress', 'logPath', 'temporaryPath', 'cachePath'], move);
-    const cookie = movedCookieDomain(facts, move);
-    return cookie === undefined ? wanted : { ...wanted, cookieDomain: cookie };
+    const domain = movedCookieDomain(facts, move);
+    const path = movedPath(facts.cookiePath?.value, move);
+    return {
+      ...wanted,
+      ...(domain === undefined ? {} : { cookieDomain: domain }),
+      ...(path === undefined ? {} : { cookiePath: path }),
+    };
   },
   quiet: [
     { fact: 'debug', off: asBytes('') },

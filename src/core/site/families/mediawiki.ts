@@ -1,6 +1,12 @@
 import { addressPath, formatAddress } from '../../address/address.js';
 import { asBytes } from '../../bytes.js';
-import { movedCookieDomain, movedFacts, said, type Wanted } from '../configuration/source/facts.js';
+import {
+  movedCookieDomain,
+  movedFacts,
+  movedPath,
+  said,
+  type Wanted,
+} from '../configuration/source/facts.js';
 import {
   editPhpFacts,
   hostAndPort,
@@ -21,6 +27,9 @@ const dialect: PhpDialect = {
     prefix: '$wgDBprefix',
     server: '$wgServer',
     scriptPath: '$wgScriptPath',
+    articlePath: '$wgArticlePath',
+    uploadAddress: '$wgUploadPath',
+    cookiePath: '$wgCookiePath',
     cookieDomain: '$wgCookieDomain',
     uploadPath: '$wgUploadDirectory',
     temporaryPath: '$wgTmpDirectory',
@@ -36,6 +45,8 @@ const dialect: PhpDialect = {
   ofProgram: /^(?:includes|extensions|skins|resources)\//,
   givens: () => ({ $IP: valueOfPath('') }),
 };
+
+const pathFacts = ['scriptPath', 'articlePath', 'uploadAddress', 'cookiePath'] as const;
 
 export const mediawiki: Family = {
   name: 'mediawiki',
@@ -80,6 +91,11 @@ export const mediawiki: Family = {
     }
     if (facts.scriptPath?.value === addressPath(oldAddress))
       wanted.scriptPath = asBytes(addressPath(newAddress));
+    for (const name of pathFacts) {
+      const next = movedPath(facts[name]?.value, move);
+      if (next !== undefined && wanted[name] === undefined) wanted[name] = next;
+    }
+    Object.assign(wanted, movedFacts(facts, ['uploadAddress'], move));
     for (const name of ['server', 'scriptPath'] as const)
       if (wanted[name] === facts[name]?.value) delete wanted[name];
     return wanted;

@@ -4,6 +4,7 @@ import {
   type Facts,
   movedCookieDomain,
   movedFacts,
+  movedPath,
   type SiteMove,
   said,
   type Wanted,
@@ -30,6 +31,10 @@ const dialect: PhpDialect = {
     home: 'WP_HOME',
     siteAddress: 'WP_SITEURL',
     cookieDomain: 'COOKIE_DOMAIN',
+    'cookiePath.0': 'COOKIEPATH',
+    'cookiePath.1': 'SITECOOKIEPATH',
+    'cookiePath.2': 'ADMIN_COOKIE_PATH',
+    'cookiePath.3': 'PLUGINS_COOKIE_PATH',
     temporaryPath: 'WP_TEMP_DIR',
     uploadPath: 'WP_CONTENT_DIR',
     cachePath: 'WPCACHEHOME',
@@ -55,6 +60,10 @@ function moved(facts: Facts, move: SiteMove): Wanted {
   const wanted = movedFacts(facts, ['home', 'siteAddress', 'temporaryPath', 'uploadPath', 'cachePath'], move);
   const cookie = movedCookieDomain(facts, move);
   if (cookie !== undefined) wanted.cookieDomain = cookie;
+  for (const name of ['cookiePath.0', 'cookiePath.1', 'cookiePath.2', 'cookiePath.3'] as const) {
+    const next = movedPath(facts[name]?.value, move);
+    if (next !== undefined) wanted[name] = next;
+  }
   const { networkHost, networkPath } = facts;
   // Where the address has a port, so has the network's domain.
   const hostOf = ({ host, port }: SiteMove['oldAddress']) => (port === undefined ? host : `${host}:${port}`);

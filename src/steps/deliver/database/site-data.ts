@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto';
+import { parseAddress } from '../../../core/address/address.js';
 import { type ByteString, textOf } from '../../../core/bytes.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import { globPattern } from '../../../core/rewrite/terms/globs.js';
@@ -60,6 +61,7 @@ export function editsWanted(
     family.dataEdits?.({
       newAddress,
       oldAddress,
+      oldAddresses: [oldAddress, ...sheet.old.also.map(parseAddress)],
       prefix,
       tables,
       title: configure.title,

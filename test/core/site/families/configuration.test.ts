@@ -172,6 +172,19 @@ test('addresses and paths in a configuration move with the site', () => {
   });
   assert.deepEqual(moved('mediawiki', { server: 'https://other.example', scriptPath: '/w' }), {});
   assert.deepEqual(
+    moved('mediawiki', {
+      scriptPath: '/site/w',
+      articlePath: '/site/wiki/$1',
+      uploadAddress: '/sites/images',
+      cookiePath: '/site',
+    }),
+    { scriptPath: '/w', articlePath: '/wiki/$1', cookiePath: '/' },
+  );
+  assert.deepEqual(moved('joomla', { cookiePath: '/site/' }), { cookiePath: '/' });
+  assert.deepEqual(moved('wordpress', { 'cookiePath.2': '/site/wp-admin', 'cookiePath.0': '/' }), {
+    'cookiePath.2': '/wp-admin',
+  });
+  assert.deepEqual(
     moved('drupal', {
       'trustedHosts.0': '^old\\.example$',
       'trustedHosts.1': '^(.+\\.)?old\\.example$',

@@ -1,4 +1,4 @@
-import type { Address } from '../../../address/address.js';
+import { type Address, addressPath } from '../../../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../../../bytes.js';
 
 /** A fact of a configuration, with the place it is in. A secret is never shown, only used. */
@@ -31,7 +31,11 @@ type SingleFact =
   | 'siteAddress'
   | 'server'
   | 'scriptPath'
+  /** Paths of the address under which pages, and uploaded files, are served. */
+  | 'articlePath'
+  | 'uploadAddress'
   | 'cookieDomain'
+  | 'cookiePath'
   | 'logPath'
   | 'temporaryPath'
   | 'privatePath'
@@ -49,8 +53,8 @@ type SingleFact =
   | 'title'
   | 'tagline';
 
-/** What it can say several times: patterns of hosts that it answers to, and keys that cookies are signed with. */
-type ListedFact = `trustedHosts.${number}` | `secretKey.${number}`;
+/** What it can say several times: patterns of hosts that it answers to, paths of cookies, and keys that cookies are signed with. */
+type ListedFact = `trustedHosts.${number}` | `cookiePath.${number}` | `secretKey.${number}`;
 
 export type FactName = SingleFact | 'trustedHosts' | ListedFact;
 
@@ -126,6 +130,18 @@ export function movedFacts(facts: Facts, names: readonly FactName[], move: SiteM
     if (next !== undefined && next !== value) wanted[name] = next;
   }
   return wanted;
+}
+
+/** A path of an address in the configuration, as it is to be; undefined where it stays or is none of the old site's. */
+export function movedPath(
+  value: ByteString | undefined,
+  { oldAddress, newAddress }: SiteMove,
+): ByteString | undefined {
+  const [before, after] = [addressPath(oldAddress), addressPath(newAddress)];
+  if (value === undefined || !value.startsWith('/') || value.startsWith('//') || before === after)
+    return undefined;
+  const rest = value.startsWith(before) ? value.slice(before.length) : undefined;
+  return rest === undefined || !/^(?:\/|$)/.test(rest) ? undefined : asBytes(after + rest || '/');
 }
 
 /** The first group of a pattern in some source. */
