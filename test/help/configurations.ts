@@ -302,6 +302,45 @@ $settings['trusted_host_patterns'][] = '^.+\\.club\\.example$';
       "$settings['trusted_host_patterns'][1]",
     ],
   },
+  {
+    family: 'plain',
+    main: 'config.php',
+    style: 'an array that is returned',
+    source: bytesOfText(`<?php
+// 'password' => 'no',
+$secret = getenv('NOTHING') ?: 'k';
+return [
+    'debug' => false,
+    'base_url' => 'https://club.example/site',
+    'mail' => ['user' => 'postman', 'password' => 'no'],
+    'db' => [
+        'driver' => 'mysql', 'host' => "localhost",
+        'username' => 'u', 'password' => 'p', 'database' => 'club', 'prefix' => 'a_',
+    ],
+];
+`),
+    facts: {
+      name: 'club',
+      user: 'u',
+      password: 'p',
+      host: 'localhost',
+      prefix: 'a_',
+      siteAddress: 'https://club.example/site',
+    },
+    editable: [...database, 'prefix'],
+    asked: ['database', 'username', 'password', 'prefix'].map(key => `$returned['db']['${key}']`),
+  },
+  {
+    family: 'plain',
+    main: 'config.php',
+    style: 'variables beside one another',
+    source: bytesOfText(
+      "<?php\n$site_url = 'https://club.example/site';\n$db_user = 'u';\n$db_pass = 'p';\n$db_name = 'club';\n",
+    ),
+    facts: { name: 'club', user: 'u', password: 'p', siteAddress: 'https://club.example/site' },
+    editable: [...database],
+    asked: ['$db_name', '$db_user', '$db_pass'],
+  },
 ];
 
 /** The files of a configuration, as a family reads them; what is not among them is not there. */

@@ -9,7 +9,7 @@ import {
   statSync,
   writeFileSync,
 } from 'node:fs';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import { type TestContext, test } from 'node:test';
 import { makeClub, newPassword } from '../help/club.js';
 import { folder, run } from '../help/program.js';
@@ -207,4 +207,38 @@ test('a program in a folder of its own: either folder is understood, and what lo
   assert.equal(read(root, 'new/web/index.php'), home.replace('/site/', '/rowing/'));
   assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
   assert.deepEqual(readdirSync(join(root, 'new/web')), []);
+});
+
+test('a site of no known family: credentials and addresses in its own configuration files', async t => {
+  const root = folder(t);
+  const files: Record<string, string> = {
+    'index.php': '<?php $config = require __DIR__ . "/config.php";\n',
+    'config.php':
+      "<?php\nreturn ['url' => 'https://a.example/x', 'db' => ['user' => 'u', 'password' => 'p', 'name' => 'd', 'host' => 'h']];\n",
+    'user/config/site.yaml': 'title: Club\nbase: "https://a.example/x/"\n',
+    'content/page.md': '[tides](https://a.example/x/tides)\n',
+  };
+  for (const [name, text] of Object.entries(files)) {
+    mkdirSync(join(root, 'old', dirname(name)), { recursive: true });
+    writeFileSync(join(root, 'old', name), text);
+  }
+  mkdirSync(join(root, 'move'));
+  writeFileSync(
+    join(root, 'move/move.yaml'),
+    'name: club\nold: { address: "https://a.example/x", files: ../old }\nnew: { address: "https://b.example", files: ../new, database: { server: "mysql://u2@127.0.0.1:9/d2", password: "q", dump: ../d.sql } }\n',
+  );
+  for (const step of ['survey', 'pack', 'rewrite', 'deliver']) {
+    const ran = await run([step, '--yes'], { cwd: join(root, 'move') });
+    assert.equal(ran.code, 0, `${step}: ${ran.stdout}${ran.stderr}`);
+  }
+  assert.equal(
+    read(root, 'new/config.php'),
+    "<?php\nreturn ['url' => 'https://b.example', 'db' => ['user' => 'u2', 'password' => 'q', 'name' => 'd2', 'host' => '127.0.0.1']];\n",
+  );
+  assert.equal(read(root, 'new/user/config/site.yaml'), 'title: Club\nbase: "https://b.example/"\n');
+  assert.equal(
+    read(root, 'new/content/page.md'),
+    files['content/page.md'],
+    'content is named in rewrite.files',
+  );
 });

@@ -99,9 +99,9 @@ foreach (file($argv[1], FILE_IGNORE_NEW_LINES) as $line) {
     ob_start();
     $app_root = preg_replace('{/site/.*}', '/site', $file); $site_path = 'sites/club.example';
     define('ABSPATH', "$app_root/"); define('MEDIAWIKI', 1); $IP = $app_root; function wfLoadSkin() {}
-    include $file;
+    $returned = include $file;
     ob_end_clean();
-    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath, $wgSitename, $settings; return ' . $one . ';')), $asked);
+    $said = array_map(fn($one) => base64_encode(eval('global $table_prefix, $databases, $base_url, $wgDBname, $wgDBuser, $wgDBpassword, $wgDBprefix, $wgServer, $wgScriptPath, $wgSitename, $settings, $returned, $db_name, $db_user, $db_pass; return ' . $one . ';')), $asked);
     file_put_contents('php://stdout', json_encode($said) . "\\n");
     exit(0);
   }

@@ -67,7 +67,7 @@ export async function rewriteCrateFiles(
   const family = familyNamed(manifest.from.family);
   const rules = rulesOf(run.move);
   const tally = new Tally();
-  const named = leftOut(run.move.sheet.rewrite.files);
+  const named = leftOut([...run.move.sheet.rewrite.files, ...(family.addressed ?? [])]);
   if (write) await rm(crate.movedFiles.place, { recursive: true, force: true });
   async function* moved(): AsyncIterable<CheckedEntry> {
     for await (const entry of crate.entries()) {

@@ -121,6 +121,7 @@ class TextOfFiles {
   private readonly files: FilesEnd;
   private readonly family: Family;
   private readonly rules: ReturnType<typeof rulesOf>;
+  private readonly isAddressed: ReturnType<typeof leftOut>;
   private readonly siteMove: ReturnType<typeof siteMoveOf>;
 
   constructor(run: StepRun, family: Family, files: FilesEnd) {
@@ -130,6 +131,7 @@ class TextOfFiles {
     this.rules = rulesOf(run.move);
     this.siteMove = siteMoveOf(run.move);
     this.folders = new SeenFolders(family.landmark);
+    this.isAddressed = leftOut(family.addressed ?? []);
   }
 
   /** Whether a file can say something of this site. */
@@ -165,7 +167,8 @@ class TextOfFiles {
   private isSetUp(path: ByteString): boolean {
     return (
       this.family.configurationLike?.test(path) === true ||
-      this.family.generated.some(folder => path.startsWith(folder))
+      this.family.generated.some(folder => path.startsWith(folder)) ||
+      this.isAddressed({ path, type: 'file' })
     );
   }
 

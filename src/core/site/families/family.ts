@@ -64,6 +64,8 @@ export interface Family {
   readonly without: readonly string[];
   /** Folders in which the site writes files that may hold its address. */
   readonly generated: readonly string[];
+  /** gitignore patterns of files in which the configuration of a site without a database names its address. */
+  readonly addressed?: readonly string[];
   /** A path that only an address of a site of this family is followed by. */
   readonly landmark: RegExp | undefined;
   /** The path of the login page, below the address. */

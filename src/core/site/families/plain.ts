@@ -1,6 +1,9 @@
 import { asBytes } from '../../bytes.js';
 import { type DotenvNames, editDotenvFacts, readDotenvFacts } from '../configuration/source/dotenv.js';
+import type { ConfigurationFiles } from '../configuration/source/facts.js';
 import { movedCookieDomain, movedFacts } from '../configuration/source/facts.js';
+import { credentialsDialect } from '../configuration/source/php-credentials.js';
+import { editPhpFacts, readPhpFacts } from '../configuration/source/php-facts.js';
 import type { Family } from './family.js';
 
 /** The keys that applications commonly use in a `.env` file. */
@@ -17,14 +20,23 @@ const names: DotenvNames = {
   cookieDomain: ['SESSION_DOMAIN', 'COOKIE_DOMAIN'],
 };
 
-/** Any site: nothing is known of it but a `.env` file, where it has one, and what the sheet says. */
+const isPhp = ({ main }: ConfigurationFiles) => main.endsWith('.php');
+
+/** Any site: nothing is known of it but a `.env` file or a PHP file with credentials, and what the sheet says. */
 export const plain: Family = {
   name: 'plain',
-  configurations: ['.env'],
-  configurationLike: /(?:^|\/)\.env[\w.~-]*$/,
+  configurations: ['.env', 'config.php', 'config/config.php', 'config/database.php', 'app/config.php'],
+  configurationLike: /(?:^|\/)(?:\.env[\w.~-]*|config\.php[\w.~-]*)$/,
   marks: [],
-  readConfiguration: files => readDotenvFacts(files, names),
-  editConfiguration: (files, wanted) => editDotenvFacts(files, names, wanted),
+  readConfiguration(files) {
+    if (!isPhp(files)) return readDotenvFacts(files, names);
+    // A file of that name may be anything.
+    return readPhpFacts(files, credentialsDialect(files)) ?? { facts: {}, wanted: [], unread: [] };
+  },
+  editConfiguration: (files, wanted) =>
+    isPhp(files)
+      ? editPhpFacts(files, credentialsDialect(files), wanted)
+      : editDotenvFacts(files, names, wanted),
   databaseServer: (host, port, facts) => ({
     host: asBytes(host),
     ...(facts.port || (port !== undefined && port !== 3306) ? { port: asBytes(String(port ?? 3306)) } : {}),
@@ -43,6 +55,11 @@ export const plain: Family = {
   extensions: [],
   without: ['*.log'],
   generated: [],
+  addressed: [
+    ...['config', '_config', 'site', 'settings', 'config/*', '*/config/*'].flatMap(name =>
+      ['y*ml', 'json', 'toml', 'ini', 'neon'].map(kind => `/${name}.${kind}`),
+    ),
+  ],
   landmark: undefined,
   loginPage: undefined,
   coreTables: [],

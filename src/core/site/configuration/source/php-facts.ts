@@ -149,6 +149,7 @@ function shownValue(fact: FactName, put: ByteString): ByteString {
 /** The PHP statement that sets a name to a value: what a person writes by hand. */
 function statementOf(name: string, put: ByteString): string {
   const [first, ...keys] = name.split('.');
+  if (first === 'return') return `'${keys.at(-1)}' => ${phpLiteral(put)},`;
   if (first!.startsWith('$'))
     return `${first}${keys.map(key => `['${key}']`).join('')} = ${phpLiteral(put)};`;
   if (keys.length > 0) return `public $${keys[0]} = ${phpLiteral(put)};`;

@@ -37,7 +37,8 @@ interface Unread {
 export interface PhpSettings {
   /**
    * By the name it is read under: a constant `DB_NAME`, a variable `$table_prefix`, an element of an array
-   * `$databases.default.default.database`, a class's property `JConfig.db`.
+   * `$databases.default.default.database`, a class's property `JConfig.db`, an element of the array that the main file
+   * returns `return.db.host`.
    */
   readonly values: ReadonlyMap<string, PhpValue>;
   /** Paths, below the site's folder, of files that must be looked for before all is known. */
@@ -80,7 +81,8 @@ function parse(source: ByteString | undefined): readonly Node[] | undefined {
       ({ kind, expression }) =>
         ['return', 'halt'].includes(kind) || (expression as Node | undefined)?.kind === 'exit',
     );
-    return end < 0 ? children : children.slice(0, end);
+    if (end < 0) return children;
+    return children.slice(0, children[end]?.kind === 'return' ? end + 1 : end);
   } catch {
     return undefined;
   }
@@ -142,6 +144,9 @@ class Reader {
       for (const one of node.variables as Node[]) this.forget(this.pathOf(one));
     } else if (node.kind === 'class') {
       this.readClass(node);
+    } else if (node.kind === 'return') {
+      // What an included file returns goes to whoever includes it, which is not followed.
+      if (this.depth === 1 && node.expr) this.assign('return', node.expr as Node, conditional);
     } else if (node.kind === 'include') {
       this.include(node, conditional);
     }
