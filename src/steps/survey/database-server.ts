@@ -47,11 +47,11 @@ export async function surveyNewDatabase(
   const database = newDatabaseOf(move);
   if (!database) {
     const notAsked = finding({
-      level: move.newLive ? 'stop' : 'note',
+      level: willLoad(move) ? 'stop' : 'note',
       code: 'database-not-asked',
       place,
       what: 'The new database was not tested: the sheet gives no password for it',
-      remedy: `Add new.database.password: \${NEW_DB_PASSWORD}, and the password to .env${move.newLive ? '; or have the dump left as a file (new.database.dump)' : ''}`,
+      remedy: `Add new.database.password: \${NEW_DB_PASSWORD}, and the password to .env${willLoad(move) ? '; or have the dump left as a file (new.database.dump)' : ''}`,
     });
     return { server: undefined, findings: [notAsked] };
   }
@@ -65,16 +65,20 @@ export async function surveyNewDatabase(
   }
 }
 
+/** Whether rows will be loaded; a server may be named for the configuration alone. */
+function willLoad({ newLive, oldLive, oldDump }: Move): boolean {
+  return newLive && (oldLive || oldDump !== undefined);
+}
+
 /** Where rows will be loaded it is tried out what the account may do; what the server lists may leave out roles. */
 function lookAt(
   move: Move,
   database: DatabaseEnd,
   old: OldTables,
 ): Promise<{ readonly server: SeenServer; readonly findings: readonly Finding[] }> {
-  const willLoad = move.newLive && (move.oldLive || move.oldDump !== undefined);
   return database.use(async connection => {
     const server = await connection.server();
-    if (!willLoad) return { server, findings: [] };
+    if (!willLoad(move)) return { server, findings: [] };
     const missingRights = await connection.missingAbilities();
     const findings = await replacingFindings(move, { database, connection, old, missingRights });
     return { server: { ...server, missingRights }, findings };
@@ -173,11 +177,11 @@ function refusalFinding(move: Move, { kind, details: { cause } }: EndError, plac
   }
   const tunnel = move.newFiles?.ssh ? ' (new.database.through: files)' : '';
   return finding({
-    level: move.newLive ? 'stop' : 'note',
+    level: willLoad(move) ? 'stop' : 'note',
     code: 'database-not-reached',
     place,
-    what: `The new database cannot be reached from here (${cause}), so ${move.newLive ? 'nothing can be loaded into it' : 'its credentials were not tried'}`,
-    remedy: move.newLive
+    what: `The new database cannot be reached from here (${cause}), so ${willLoad(move) ? 'nothing can be loaded into it' : 'its credentials were not tried'}`,
+    remedy: willLoad(move)
       ? `Many hosts let only their own servers in: ${tunnel ? `go over the SSH connection of the files${tunnel}, or ` : ''}have the dump left as a file and load it in the host’s panel (new.database.dump: finished.sql.gz)`
       : 'Many hosts let only their own servers in; try the credentials in the host’s panel',
   });

@@ -10,6 +10,7 @@ import {
 } from '../../address/slashes.js';
 import { asBytes, type ByteString, bytesOfText } from '../../bytes.js';
 import type { Rules } from '../terms/rules.js';
+import { linkAt } from './link-places.js';
 
 /** A way in which an address is written in data (design, section 6). */
 export type Form =
@@ -35,6 +36,8 @@ export type Miss =
   | 'bare host'
   | 'mail address'
   | 'already new'
+  /** The path alone, in quotes of which nothing shows that they hold a link. */
+  | 'perhaps a link'
   | 'in Base64';
 
 /** Found by its path alone where no link can be; it is not worth a word. */
@@ -190,40 +193,18 @@ function matchPath(s: ByteString, region: Region, at: number, found: string, rul
   return 'other path';
 }
 
-/** Where a link may stand: an attribute of HTML, a CSS url(), a string value of JSON, escaped or not. */
-const linkPlace =
-  /(?:\b(?:href|src|action|poster|data-[a-z-]*(?:href|src|url|link|image|background)[a-z-]*)\s*=\s*(?:\\*["']|&quot;|&#0*39;)?|\bsrcset\s*=\s*\\*["']|\burl\(\s*(?:\\*["']|&quot;)?|\\*"\s*:\s*\\*"|[[,]\s*\\*")$/i;
-const srcsetPlace = /\bsrcset\s*=\s*\\*["'][^"'<>]*,\s*$/i;
-
-/** Whether a link without its host may begin at an offset. The byte before it rules out nearly all that may not. */
-function mayBeLink(s: string, low: number, start: number): boolean {
-  const before = (bytes: number) => s.slice(Math.max(low, start - bytes), start);
-  switch (s[start - 1]) {
-    case '"':
-    case "'":
-    case '=':
-    case '(':
-    case ';':
-      return linkPlace.test(before(80));
-    case ' ':
-    case ',':
-    case '\n':
-      return srcsetPlace.test(before(1000)) || linkPlace.test(before(80));
-    default:
-      return false;
-  }
-}
-
 /** A link without its host: the path of an old address where HTML, CSS or JSON puts a link. */
-function matchRoot(s: ByteString, region: Region, at: number, rules: Rules): Match | undefined {
+function matchRoot(s: ByteString, region: Region, at: number, rules: Rules): Match | Miss | undefined {
   const style = slashBefore(s, region.start, at);
   if (!style || style.kind === 'entity') return undefined;
   const start = at - style.unit.length;
-  if (start === region.start || !mayBeLink(s, region.start, start)) return undefined;
+  const link = start === region.start ? 'no' : linkAt(s, region.start, start);
+  if (link === 'no') return undefined;
   for (const { pair, segments, to } of rules.roots) {
     const kept = to.length > segments.length && endOfPath(s, start, region.end, to, style) >= 0;
     const end = kept ? -1 : endOfPath(s, start, region.end, segments, style);
     if (end < 0) continue;
+    if (link === 'perhaps') return /^[/"'`?#\\&]/.test(s.slice(end, end + 1)) ? 'perhaps a link' : undefined;
     const path = pathInStyle(to, style);
     const put = path === '' && slashAfter(s, end, region.end, style) < 0 ? style.unit : path;
     return { start, end, put: asBytes(put), pair, form: 'root-relative' };

@@ -113,6 +113,7 @@ const readRobots: Reader = (line, at) => {
     const next = at.move.rewritten(asBytes(address!));
     if (next !== address) at.edit(before!.length, before!.length + address!.length, next);
   }
+  fitPath(/^(\s*(?:dis)?allow:\s*)(\/\S*)/i, line, at);
   if (/^\s*disallow:\s*\/\s*$/i.test(line)) {
     at.report(
       finding({

@@ -48,6 +48,14 @@ const forms: [form: string, before: string, after: string][] = [
   ['root-relative', 'a{background:url(/site/x.png)}', 'a{background:url(/x.png)}'],
   ['root-relative', '<img srcset="/a.png 1x, /site/b.png 2x">', '<img srcset="/a.png 1x, /b.png 2x">'],
   ['root-relative', '<div data-bg-url=&quot;/site/b.png&quot;>', '<div data-bg-url=&quot;/b.png&quot;>'],
+  ['root-relative', '@import "/site/print.css";', '@import "/print.css";'],
+  ['root-relative', '<object type="x" data="/site/a.svg">', '<object type="x" data="/a.svg">'],
+  ['root-relative', "<meta content='5; url=/site/b'>", "<meta content='5; url=/b'>"],
+  ['root-relative', 'User-agent: *\nDisallow: /site/wp-admin/', 'User-agent: *\nDisallow: /wp-admin/'],
+  ['root-relative', "fetch('/site/wp-json/x')", "fetch('/wp-json/x')"],
+  ['root-relative', 'location.href = "/site/a";', 'location.href = "/a";'],
+  ['root-relative', 'import a from "/site/a.js";', 'import a from "/a.js";'],
+  ['root-relative', 'x.open("GET", "\\/site\\/a")', 'x.open("GET", "\\/a")'],
   ['entity', 'https:&#x2F;&#x2F;old.example&#x2F;site&#x2F;', 'https:&#x2F;&#x2F;new.example&#x2F;'],
   ['entity', 'https&#58;&#47;&#47;old.example&#47;site', 'https&#58;&#47;&#47;new.example'],
 ];
@@ -75,6 +83,9 @@ const misses: [why: string, text: string][] = [
   ['other scheme', 'ftp://old.example/site'],
   ['mail address', 'mail secretary@old.example'],
   ['bare host', 'the host old.example is gone'],
+  ['perhaps a link', 'var base = "/site/a";'],
+  ['perhaps a link', "x.replace('/site/', '')"],
+  ['perhaps a link', '<input value="/site/a">'],
 ];
 
 for (const [why, text] of misses) {
