@@ -1,5 +1,6 @@
 import { execFileSync, spawn } from 'node:child_process';
 import { cpSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { request } from 'node:http';
 import { join } from 'node:path';
 import type { TestContext } from 'node:test';
 import { fileURLToPath } from 'node:url';
@@ -30,15 +31,15 @@ export function makeDatabases(database: OwnDatabase): void {
   );
 }
 
-/** Installs the CMS in a folder, on the database `old_club`, through its own functions. */
-export function installCms(database: OwnDatabase, site: string, address: string): void {
+/** Installs the CMS in a folder, on the database `old_club` or another of the same user, through its own functions. */
+export function installCms(database: OwnDatabase, site: string, address: string, name = 'old_club'): void {
   cpSync(cms, site, { recursive: true, dereference: true });
   mkdirSync(join(site, 'wp-content/uploads'), { recursive: true });
   const sample = readFileSync(join(site, 'wp-config-sample.php'), 'utf8');
   writeFileSync(
     join(site, 'wp-config.php'),
     sample
-      .replace("'database_name_here'", "'old_club'")
+      .replace("'database_name_here'", `'${name}'`)
       .replace("'username_here'", "'old'")
       .replace("'password_here'", () => phpLiteral(bytesOfText(passwords.old)))
       .replace("'localhost'", `'127.0.0.1:${database.port}'`)
@@ -46,6 +47,7 @@ export function installCms(database: OwnDatabase, site: string, address: string)
   );
   const said = execFileSync('php', [here('seed.php'), site, address], {
     stdio: ['ignore', 'pipe', 'inherit'],
+    env: { ...process.env, ...(name === 'born_club' ? { SITE_HTTPS: '1' } : {}) },
   });
   if (!said.toString().includes('seeded')) throw new Error(`the CMS was not installed: ${said}`);
 }
@@ -58,4 +60,37 @@ export async function serve(t: TestContext, root: string, base: string, port: nu
   });
   t.after(() => server.kill('SIGKILL'));
   await until('the web server', () => listens(port));
+}
+
+/** Logs in to the CMS through its login page. @returns where it leads, or what the page says */
+export async function logIn(port: number, host: string, user: string, password: string): Promise<string> {
+  const form = new URLSearchParams({ log: user, pwd: password, 'wp-submit': 'Log In', testcookie: '1' });
+  return new Promise((resolve, reject) => {
+    const asking = request(
+      {
+        host: '127.0.0.1',
+        port,
+        path: '/wp-login.php',
+        method: 'POST',
+        headers: {
+          host,
+          cookie: 'wordpress_test_cookie=WP%20Cookie%20check',
+          'content-type': 'application/x-www-form-urlencoded',
+        },
+      },
+      answer => {
+        let page = '';
+        answer.on('data', chunk => {
+          page += chunk;
+        });
+        answer.on('end', () =>
+          resolve(
+            answer.headers.location ?? /<div id="login_error">([\s\S]*?)<\/div>/.exec(page)?.[1] ?? page,
+          ),
+        );
+      },
+    );
+    asking.on('error', reject);
+    asking.end(form.toString());
+  });
 }

@@ -2,6 +2,8 @@
 // Installs the CMS through its own functions and seeds it with what a used site holds. For tests only.
 define( 'WP_INSTALLING', true );
 [ , $root, $url ] = $argv;
+// Installed through a page without TLS, a site has its address with http in some places, as many have.
+if ( getenv( 'SITE_HTTPS' ) ) { $_SERVER['HTTPS'] = 'on'; }
 $_SERVER['HTTP_HOST'] = parse_url( $url, PHP_URL_HOST );
 $_SERVER['REQUEST_URI'] = parse_url( $url, PHP_URL_PATH ) . '/';
 require $root . '/wp-load.php';
