@@ -144,7 +144,7 @@ async function overFtp(delay: number): Promise<void> {
     cpSync(join(root, `old/${i}`), join(root, `some/old/more-${i}`), { recursive: true });
   const list: Figure[] = [];
   for (const clients of [8, 1]) {
-    const ftp = await ownFtp(t, root, 'none', clients);
+    const ftp = await ownFtp(t, root, 'none', { clients });
     const relay = new FtpRelay(ftp.port, delay);
     const port = await relay.listen();
     const place = `ftp://${ftp.user}@127.0.0.1:${port}${root}/some`;

@@ -15,6 +15,7 @@ import { test } from 'node:test';
 import { asBytes } from '../../src/core/bytes.js';
 import { FtpFiles } from '../../src/ends/files/ftp.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
+import { FileTimes } from '../../src/ends/ftp/file-times.js';
 import { FtpSession } from '../../src/ends/ftp/session.js';
 import { trustIn } from '../../src/ends/trust/trust.js';
 import { unlimitedRate } from '../../src/steps/move/rate-limit.js';
@@ -226,5 +227,77 @@ test('a partial file is resumed where the server allows it, and sent whole where
     assert.equal(readFileSync(join(root, 'site/page'), 'utf8'), 'high water at seven');
     assert.equal((await to.entry(entry.path))?.mtime, 15e11);
     assert.equal(to.canResume, tls === 'implicit');
+  }
+});
+
+test('nothing changed is nothing sent, also where a server does not set the times of files', async t => {
+  if (!needs(t, ...programs)) return;
+  for (const setsTimes of [true, false]) {
+    const root = folder(t);
+    makeTree(join(root, 'old'));
+    const ftp = await ownFtp(t, root, 'none', { setsTimes });
+    mkdirSync(join(root, 'new'));
+    const move = join(root, 'move');
+    mkdirSync(move);
+    writeFileSync(
+      join(move, 'move.yaml'),
+      `name: tree\nold: { address: https://a.example, files: ../old }\nnew: { address: https://b.example, files: "ftp://${ftp.user}@127.0.0.1:${ftp.port}${root}/new/site", login: { password: "\${PW}" } }\n`,
+    );
+    const step = (...args: string[]) =>
+      run([...args, '--yes', '--json'], { cwd: move, env: { PW: ftp.password } });
+    const deliver = async (...more: string[]) => {
+      const ran = await step('deliver', ...more);
+      assert.equal(ran.code, 0, ran.stderr);
+      const { files } = JSON.parse(ran.stdout).result;
+      return files.count - files.again;
+    };
+    assert.equal((await step('pack')).code, 0);
+    const all = await deliver();
+    assert.ok(all > 100);
+    assert.equal(await deliver('--again'), 0, `times are set: ${setsTimes}`);
+    assert.equal(await deliver('--by-content'), 0);
+    const fresh = join(root, 'old/many/3/new one.txt');
+    for (const [content, how] of [
+      ['new', []],
+      // Of the same size and time: packed where its content is asked for, and then delivered too.
+      ['wet', ['--by-content']],
+    ] as const) {
+      writeFileSync(fresh, content);
+      utimesSync(fresh, 1_600_000_000, 1_600_000_000);
+      assert.equal((await step('pack', ...how)).code, 0);
+      assert.equal(await deliver(), 1, content);
+      assert.equal(readFileSync(join(root, 'new/site/many/3/new one.txt'), 'utf8'), content);
+    }
+  }
+});
+
+test('the time of a file is set by whichever command a server knows, and only where it then has it', async () => {
+  const refused = Object.assign(new Error('500 Unknown command'), { name: 'FTPError' });
+  for (const [knows, honest] of [
+    [/^MFMT (\d{14}) \/a$/, true],
+    [/^MDTM (\d{14}) \/a$/, true],
+    [/^SITE UTIME (\d{14}) \/a$/, true],
+    [/^SITE UTIME \/a (\d{14}) \1 \1 UTC$/, true],
+    [/^MFMT (\d{14}) \/a$/, false],
+    [/^nothing$/, true],
+  ] as const) {
+    let time = '20000101000000';
+    let asked = 0;
+    const client = {
+      async send(command: string) {
+        asked++;
+        const set = knows.exec(command)?.[1];
+        if (set !== undefined) time = honest ? set : time;
+        else if (command !== 'MDTM /a') throw refused;
+        return { code: 213, message: `213 ${time}` };
+      },
+    };
+    const times = new FileTimes();
+    const isKnown = honest && knows.source !== '^nothing$';
+    await times.set(client, '/a', Date.UTC(2026, 10, 29, 16, 30));
+    assert.deepEqual([times.areSet, time === '20261129163000'], [isKnown, isKnown]);
+    asked = 0;
+    await times.set(client, '/a', Date.UTC(2026, 10, 30));
+    assert.deepEqual([asked, time === '20261130000000'], [isKnown ? 1 : 0, isKnown]);
   }
 });

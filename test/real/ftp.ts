@@ -14,12 +14,16 @@ export interface OwnFtp {
   readonly fingerprint: string;
 }
 
-/** @param tls whether TLS is required, not spoken, or spoken from the first byte on; @param clients how many connections it lets in at once */
+/**
+ * @param tls whether TLS is required, not spoken, or spoken from the first byte on
+ * @param clients how many connections it lets in at once
+ * @param setsTimes whether it lets the times of files be set
+ */
 export async function ownFtp(
   t: TestContext,
   root: string,
   tls: 'none' | 'explicit' | 'implicit',
-  clients = 4,
+  { clients = 4, setsTimes = true }: { clients?: number; setsTimes?: boolean } = {},
 ): Promise<OwnFtp> {
   const folder = join(root, `ftp-${tls}`);
   mkdirSync(folder, { recursive: true, mode: 0o755 });
@@ -96,7 +100,7 @@ MaxClientsPerUser ${clients}
 AllowOverwrite on
 AllowStoreRestart ${tls === 'implicit' ? 'on' : 'off'}
 TimeoutLinger 1
-${modules.replace(/TLSRSA.*\n/g, '')}`,
+${setsTimes ? '' : '<Limit MFMT MFF>\nDenyAll\n</Limit>\n'}${modules.replace(/TLSRSA.*\n/g, '')}`,
   );
   const server = spawn('proftpd', ['-n', '-q', '-c', at('config')], { stdio: 'ignore' });
   t.after(async () => {

@@ -24,6 +24,8 @@ export class FtpFiles implements FilesEnd {
   readonly streams = 1;
   private readonly session: FtpSession;
   private readonly root: string;
+  /** Folders that are there, as far as this end has made them. */
+  private readonly made = new Set<string>();
   /** Grows while one writing after the other ends with a lost connection. */
   private backOff: BackOff | undefined;
 
@@ -134,15 +136,11 @@ export class FtpFiles implements FilesEnd {
     const far = this.at(path);
     const source = Readable.from(notTooSoon(content), { objectMode: false });
     try {
+      // An upload into a folder that is not there may look like a lost connection: the data connection ends first.
+      if (from === 0) await this.requireFolder(far.slice(0, far.lastIndexOf('/')));
       await this.session.once(async client => {
-        try {
-          if (from > 0) await client.appendFrom(source, far);
-          else await client.uploadFrom(source, far);
-        } catch (error) {
-          if (!isMissing(error) || source.readableDidRead) throw error;
-          await client.ensureDir(far.slice(0, far.lastIndexOf('/')));
-          await client.uploadFrom(source, far);
-        }
+        if (from > 0) await client.appendFrom(source, far);
+        else await client.uploadFrom(source, far);
         await this.setLike(client, far, like ?? { mode: 0o644, mtime: Date.now() });
       });
       this.backOff = undefined;
@@ -166,13 +164,19 @@ export class FtpFiles implements FilesEnd {
   async makeFolder(path: ByteString, mode: number): Promise<void> {
     const far = this.at(path);
     try {
+      await this.requireFolder(far);
       await this.session.do(async client => {
-        await client.ensureDir(far);
         await client.sendIgnoringError(`SITE CHMOD ${(mode | 0o700).toString(8)} ${far}`);
       });
     } catch (error) {
       throw toFtpError(error, `Making the folder ${this.show(path)}`);
     }
+  }
+
+  private async requireFolder(far: string): Promise<void> {
+    if (far === '' || this.made.has(far)) return;
+    await this.session.do(client => client.ensureDir(far));
+    this.made.add(far);
   }
 
   async makeLink(path: ByteString): Promise<void> {
@@ -189,6 +193,7 @@ export class FtpFiles implements FilesEnd {
   }
 
   async remove(path: ByteString): Promise<void> {
+    this.made.clear();
     const entry = await this.entry(path);
     if (entry) await this.removeEntry(entry);
   }
@@ -212,6 +217,7 @@ export class FtpFiles implements FilesEnd {
   }
 
   async rename(from: ByteString, to: ByteString): Promise<void> {
+    this.made.clear();
     const [before, after] = [this.at(from), this.at(to)];
     try {
       await this.session.do(client => client.rename(before, after));

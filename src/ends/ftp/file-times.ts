@@ -3,7 +3,7 @@ import type { Client } from 'basic-ftp';
 /** A command that may set the time of a file. @param time `20261129163000`, UTC */
 type SettingTime = (time: string, path: string) => string;
 
-/** ProFTPD and others (draft-somers-ftp-mfxx); vsftpd, which takes a time before the name; ProFTPD with mod_site_misc. */
+/** ProFTPD and others (draft-somers-ftp-mfxx); vsftpd, where the time comes before the name; ProFTPD with mod_site_misc. */
 const commands: readonly SettingTime[] = [
   (time, path) => `MFMT ${time} ${path}`,
   (time, path) => `MDTM ${time} ${path}`,
@@ -20,7 +20,7 @@ export class FileTimes {
     return this.way !== 'none';
   }
 
-  /** @param path of a file, as the server is told it @param mtime in milliseconds since 1970 */
+  /** @param path of a file, as it is sent to the server @param mtime in milliseconds since 1970 */
   async set(client: Pick<Client, 'send'>, path: string, mtime: number): Promise<void> {
     if (this.way === 'none') return;
     const time = new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
