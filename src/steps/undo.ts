@@ -1,4 +1,3 @@
-import { textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { familyNamed } from '../core/site/families/families.js';
@@ -13,12 +12,12 @@ import {
   writtenIntoDelivered,
 } from './deliver/database/restore.js';
 import type { WrittenSince } from './deliver/database/written-since.js';
-import { type EditedFile, editedAbove, placeAbove, writtenFiles } from './deliver/files/edited-since.js';
+import { type EditedFile, editedAbove, writtenFiles } from './deliver/files/edited-since.js';
 import { clearFolders, exchangeFiles, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
 import { listStandingTree } from './deliver/files/stage-tree.js';
 import { stagingOfAll } from './deliver/files/staging.js';
 import { newAdministratorOf, newDatabasePlace } from './move/databases.js';
-import { type Keepsake, ledgerOf } from './move/ledger.js';
+import { type Keepsake, type Ledger, ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
 import type { Move } from './move/open.js';
 import { doStep, type FindingLog, noteDeed, type StepOutcome, type StepRun } from './move/step.js';
@@ -95,12 +94,11 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
     const nothing = { removed: [], restored: [], kept: [], remains: [] };
     if (findings.stops) return { result: nothing, brief: {} };
     const number = (await ledgerOf(move)).numberOfUndo;
+    // Files and rows are one site: where anything was written, both are kept, so that both can be restored.
+    const keeps = writtenText(plan) === undefined ? undefined : number;
     // The database first: it is one statement, and what asks it goes at once after it.
-    const keepsData = isWritten(plan.written.database);
-    if (database) await restoreDatabase(run, database, keepsData ? number : undefined);
-    for (const one of files) {
-      await putBack(run, one, holdsWritten(move, one.place, plan) ? number : undefined);
-    }
+    if (database) await restoreDatabase(run, database, keeps);
+    for (const one of files) await putBack(run, one, isWholeOfSite(move, one.place) ? keeps : undefined);
     await clearFolders(move);
     const result = {
       removed: [
@@ -118,17 +116,9 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
   });
 }
 
-/** Whether something at a place was written by the new site since. */
-function holdsWritten({ newFiles }: Move, place: string, { written }: UndoPlan): boolean {
-  if (!newFiles) return false;
-  const paths = written.files.map(({ path }) => textOf(path));
-  return place === newFiles.text
-    ? paths.some(path => !path.startsWith('../'))
-    : paths.some(path => path.startsWith('../') && placeAbove(newFiles, path) === place);
-}
-
-function isWritten(written: WrittenSince | undefined): boolean {
-  return written !== undefined && written.tables.length > 0;
+/** Whether a place is the site's folder or beside it: what is inside is kept with the folder, and a finished dump is no site. */
+function isWholeOfSite({ newFiles, newDump }: Move, place: string): boolean {
+  return place !== newDump?.text && !newFiles?.pathTo(place);
 }
 
 async function writtenFindings(move: Move, plan: UndoPlan): Promise<Finding[]> {
@@ -209,6 +199,7 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
   const ledger = await ledgerOf(move);
   const keepsake = requiredKeepsake(ledger.keepsakes.get(number), number);
   refuseSpare(keepsake);
+  refusePart(move, keepsake, ledger);
   return doStep({ ...run, again: true }, 'undo', { keepsake: number }, async findings => {
     findings.add(
       ...(await writtenFindings(move, await planUndo(run))).filter(({ level }) => level === 'stop'),
@@ -246,6 +237,27 @@ function refuseSpare({ number, data }: Keepsake): void {
     doing: `Restoring keepsake ${number}`,
     cause: 'it holds only rows that an earlier delivery of this move had put there',
     remedy: `Undo all of it with "able-porter undo", or load single rows from ${spare.file} by hand`,
+  });
+}
+
+/**
+ * @throws UsageError where an interrupted run has kept only the files of a site or only its tables: alone they are half a
+ *   site. A restoration that was interrupted itself continues.
+ */
+function refusePart(
+  { newLive, newFiles }: Move,
+  { number, by, files, data }: Keepsake,
+  ledger: Ledger,
+): void {
+  if (by === 'delivery' || !newLive || !newFiles || (files.length > 0 && data.length > 0)) return;
+  if (ledger.records.some(({ deed }) => deed?.kind === 'keepsake gone' && deed.number === number)) return;
+  throw new UsageError({
+    doing: `Restoring keepsake ${number}`,
+    cause: `it holds only ${files.length > 0 ? 'files' : 'tables'} of a site that has both`,
+    remedy:
+      by === 'first delivery'
+        ? 'Undo all of it with "able-porter undo"'
+        : `Take what you need from it by hand: ${[...files.map(({ keepsake }) => keepsake), ...data.map(({ database }) => database)].join(', ')}`,
   });
 }
 

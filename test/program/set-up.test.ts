@@ -167,6 +167,8 @@ test('a configuration one folder above the site goes to the same place, and back
   assert.deepEqual(readdirSync(join(root, 'new/web')), [
     // What the restored keepsake was exchanged for, and then what undo took away and somebody had changed.
     '.htdocs.saltmarsh.keepsake3',
+    '.htdocs.saltmarsh.keepsake4',
+    '.wp-config.php.saltmarsh.keepsake4',
     '.wp-db.php.saltmarsh.keepsake3',
     '.wp-db.php.saltmarsh.keepsake4',
     'wp-db.php',
