@@ -316,7 +316,7 @@ new: { address: https://new.example, database: { dump: new/finished.sql.gz, part
     assert.equal(result.tables.length, 9);
   }
   database.sql(
-    "UPDATE wide SET v = CONCAT(v, ' ') WHERE id = 77; DELETE FROM zero WHERE id = 7",
+    "UPDATE wide SET v = CONCAT(v, ' ') WHERE id = 77; DELETE FROM zero WHERE id = 7; UPDATE wide SET v = 'https://old.example/left' WHERE id = 78",
     'panel_new',
   );
   writeFileSync(join(root, 'export.sql'), database.dump('panel_new'));
@@ -324,6 +324,11 @@ new: { address: https://new.example, database: { dump: new/finished.sql.gz, part
   assert.equal(changed.code, 1);
   const different = JSON.parse(changed.stdout).result.tables.filter((one: { equal: boolean }) => !one.equal);
   assert.deepEqual(different.map((one: { table: string }) => one.table).sort(), ['wide', 'zero']);
+  // Old addresses are looked for in what the panel exported, and not in the crate.
+  const { findings, result } = JSON.parse(changed.stdout);
+  const left = findings.filter(({ code }: { code: string }) => code === 'address-left-over');
+  assert.match(left.map(({ place }: { place: string }) => place).join(), /wide\.v/);
+  assert.equal(result.leftOver.length, 1);
 });
 
 test('room is made with an administrator’s credentials; without them the statements are printed, and nothing is changed', {

@@ -51,9 +51,9 @@ export class ContentDigest {
   }
 
   /** The bytes by which a row is known: those of its key. @param digest of the row, which stands for a key */
-  keyOf(cells: readonly (Buffer | null)[], digest = this.digestOf(cells)): Uint8Array {
+  keyOf(cells: readonly (Buffer | null)[], digest?: Buffer): Uint8Array {
     const { key } = this;
-    if (!key || key.length === 0) return digest;
+    if (!key || key.length === 0) return digest ?? this.digestOf(cells);
     if (key.length === 1) return plainForm(cells[key[0]!] ?? nothing, this.kinds[key[0]!] ?? 'other');
     const parts = key.map(i => plainForm(cells[i] ?? nothing, this.kinds[i] ?? 'other'));
     return Buffer.concat(parts.flatMap(part => [Buffer.from(`${part.length}:`), part]));
