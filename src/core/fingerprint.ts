@@ -2,7 +2,7 @@ const sha256Bytes = 32;
 
 /**
  * Reads a SHA-256 fingerprint in the forms that programs print it: `SHA256:` and Base64 (`ssh-keygen -l`), or pairs of
- * hex digits (`openssl x509 -fingerprint -sha256`), with or without what stands before them.
+ * hex digits (`openssl x509 -fingerprint -sha256`), with or without the words before them.
  * @returns `SHA256:` and Base64 without padding; undefined for anything else
  */
 export function parseFingerprint(text: string): string | undefined {
