@@ -155,5 +155,5 @@ export function showStatus({ life, steps, next }: MoveStatus, colors: Colors): s
     live: 'The move is live: visitors use the new site.',
     closed: 'The move is closed.',
   };
-  return `${lives[life]}\n${table(['step', 'state', 'when (UTC)', 'took', ''], rows)}\nNext: ${next}`;
+  return `${lives[life]}\n${table(['step', 'state', 'when', 'took', ''], rows)}\nNext: ${next}`;
 }
