@@ -198,6 +198,7 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
   await refuseClosed(move, `Restoring keepsake ${number}`);
   const ledger = await ledgerOf(move);
   const keepsake = requiredKeepsake(ledger.keepsakes.get(number), number);
+  refuseFirst(keepsake, ledger);
   refuseSpare(keepsake);
   refusePart(move, keepsake, ledger);
   return doStep({ ...run, again: true }, 'undo', { keepsake: number }, async findings => {
@@ -229,6 +230,23 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
   });
 }
 
+/**
+ * @throws UsageError for what was there before the first delivery: exchanged with the delivered site, it would be taken for
+ *   one by the next delivery. A restoration that was interrupted continues.
+ */
+function refuseFirst({ number, by }: Keepsake, ledger: Ledger): void {
+  if (by !== 'first delivery' || isBeingRestored(number, ledger)) return;
+  throw new UsageError({
+    doing: `Restoring keepsake ${number}`,
+    cause: 'it is what was there before the first delivery',
+    remedy: 'Restore it with "able-porter undo"; what the new site has written since is kept then too',
+  });
+}
+
+function isBeingRestored(number: number, { records }: Ledger): boolean {
+  return records.some(({ deed }) => deed?.kind === 'keepsake gone' && deed.number === number);
+}
+
 /** @throws UsageError where only rows are kept that an earlier delivery had put there: without its files they are half a site */
 function refuseSpare({ number, data }: Keepsake): void {
   const spare = data.find(one => one.kind === 'rows kept' && one.isSpare);
@@ -250,14 +268,11 @@ function refusePart(
   ledger: Ledger,
 ): void {
   if (by === 'delivery' || !newLive || !newFiles || (files.length > 0 && data.length > 0)) return;
-  if (ledger.records.some(({ deed }) => deed?.kind === 'keepsake gone' && deed.number === number)) return;
+  if (isBeingRestored(number, ledger)) return;
   throw new UsageError({
     doing: `Restoring keepsake ${number}`,
     cause: `it holds only ${files.length > 0 ? 'files' : 'tables'} of a site that has both`,
-    remedy:
-      by === 'first delivery'
-        ? 'Undo all of it with "able-porter undo"'
-        : `Take what you need from it by hand: ${[...files.map(({ keepsake }) => keepsake), ...data.map(({ database }) => database)].join(', ')}`,
+    remedy: `Take what you need from it by hand: ${[...files.map(({ keepsake }) => keepsake), ...data.map(({ database }) => database)].join(', ')}`,
   });
 }
 

@@ -159,6 +159,8 @@ test('a configuration one folder above the site goes to the same place, and back
   assert.equal((await again('--replace-changes')).code, 0);
   assert.match(read(root, 'new/web/wp-db.php'), /n\\'e/);
   assert.match(read(root, 'new/web/.wp-db.php.saltmarsh.keepsake2'), /wrong/);
+  const first = await run(['undo', '--keepsake', '1', '--yes'], { cwd: move });
+  assert.deepEqual([first.code, /Restore it with "able-porter undo"/.test(first.stderr)], [2, true]);
   assert.equal((await run(['undo', '--keepsake', '2', '--yes'], { cwd: move })).code, 0);
   assert.match(read(root, 'new/web/wp-db.php'), /wrong/);
   const undone = await run(['undo', '--yes'], { cwd: move });

@@ -125,8 +125,8 @@ export function showKeepsakes(keepsakes: readonly ListedKeepsake[], colors: Colo
     `${colors.bold(`keepsake ${number}`)}  ${moment(at)}, ${what}`,
     ...places.map(place => `  ${place}`),
   ]);
-  const [first] = keepsakes;
-  const hint = `"undo" restores what was there before the first delivery, "undo --keepsake ${first!.number}" one of these.`;
+  const later = keepsakes.length > 1 ? `, "undo --keepsake ${keepsakes.at(-1)!.number}" a later state` : '';
+  const hint = `"undo" restores what was there before the first delivery${later}.`;
   return [...lines, '', hint].join('\n');
 }
 
