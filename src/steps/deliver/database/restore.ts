@@ -244,6 +244,8 @@ export async function ownTablesThere(move: Move, connection: DatabaseConnection)
   const manifest = await move.crate.manifest().catch(() => undefined);
   const prefix = prefixOf(move, manifest?.from.prefix);
   const names = new Set([loadNoteName(prefix), doneNoteName(prefix), loadNoteName('undo')]);
+  // What a killed trial of the account's rights has left.
+  for (const trial of ['able_porter_trial', 'able_porter_trial2']) names.add(trial);
   for (const tables of ledger.loaded.values()) for (const table of tables) names.add(stagedName(table));
   for (const { data } of ledger.keepsakes.values())
     for (const one of data) if (one.kind === 'tables kept') for (const { as } of one.tables) names.add(as);
