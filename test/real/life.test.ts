@@ -130,6 +130,8 @@ test('the whole life of a move: what the new site writes is never lost, and a cl
   await step(0, 'deliver', '--yes');
   await step(1, 'tidy', '--yes');
   await step(0, 'check');
+  // A trial of the account's rights was killed.
+  newSql('CREATE TABLE able_porter_trial (id int)');
   const tidied = await step(0, 'tidy', '--yes');
   assert.ok(tidied.result.proven.every(({ found }: { found: string[] }) => found.length === 0));
   assert.ok(tidied.result.remember.some((line: string) => /search engines/.test(line)));

@@ -18,6 +18,9 @@ function reservedName(what: string, table: string): string {
   return `${[...name].slice(0, longestName - digest.length - 1).join('')}_${digest}`;
 }
 
+/** The table on which an account's rights are tried out, and the name that it is given for a moment. */
+export const trialTables = [`${ownTablePrefix}trial`, `${ownTablePrefix}trial2`] as const;
+
 /** The name under which a table waits beside the one whose place it is to take. */
 export function stagedName(table: string): string {
   return reservedName('new', table);

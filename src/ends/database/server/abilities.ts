@@ -1,21 +1,21 @@
-import { type EncodedSql, sql } from '../../../core/sql/encoded-sql.js';
+import { trialTables } from '../../../core/database/reserved-names.js';
+import { type EncodedSql, identifier, sql } from '../../../core/sql/encoded-sql.js';
 import type { DatabaseSession, ServerSaid } from './session.js';
+
+const [trial, renamed] = [identifier(trialTables[0]), identifier(trialTables[1])];
 
 /** What a load does, tried out on a table of no importance, in order. */
 const trials: readonly (readonly [ability: string, statement: EncodedSql])[] = [
-  ['create tables', sql`CREATE TABLE able_porter_trial (id INT PRIMARY KEY, v VARCHAR(9))`],
-  ['insert rows', sql`INSERT INTO able_porter_trial VALUES (1, 'a')`],
-  ['read rows', sql`SELECT id FROM able_porter_trial`],
-  ['change rows', sql`UPDATE able_porter_trial SET v = 'b'`],
-  ['alter tables', sql`ALTER TABLE able_porter_trial ADD KEY v (v)`],
-  ['lock tables', sql`LOCK TABLES able_porter_trial WRITE`],
+  ['create tables', sql`CREATE TABLE ${trial} (id INT PRIMARY KEY, v VARCHAR(9))`],
+  ['insert rows', sql`INSERT INTO ${trial} VALUES (1, 'a')`],
+  ['read rows', sql`SELECT id FROM ${trial}`],
+  ['change rows', sql`UPDATE ${trial} SET v = 'b'`],
+  ['alter tables', sql`ALTER TABLE ${trial} ADD KEY v (v)`],
+  ['lock tables', sql`LOCK TABLES ${trial} WRITE`],
   ['unlock tables', sql`UNLOCK TABLES`],
-  ['delete rows', sql`DELETE FROM able_porter_trial`],
-  [
-    'rename tables',
-    sql`RENAME TABLE able_porter_trial TO able_porter_trial2, able_porter_trial2 TO able_porter_trial`,
-  ],
-  ['drop tables', sql`DROP TABLE able_porter_trial`],
+  ['delete rows', sql`DELETE FROM ${trial}`],
+  ['rename tables', sql`RENAME TABLE ${trial} TO ${renamed}, ${renamed} TO ${trial}`],
+  ['drop tables', sql`DROP TABLE ${trial}`],
 ];
 
 /**
@@ -24,7 +24,7 @@ const trials: readonly (readonly [ability: string, statement: EncodedSql])[] = [
  */
 export async function missingAbilities(session: DatabaseSession): Promise<string[]> {
   const missing: string[] = [];
-  await session.run(sql`DROP TABLE IF EXISTS able_porter_trial`).catch(() => {});
+  await session.run(sql`DROP TABLE IF EXISTS ${trial}`).catch(() => {});
   for (const [ability, statement] of trials) {
     try {
       await session.run(statement);

@@ -1,5 +1,10 @@
 import { join } from 'node:path';
-import { doneNoteName, loadNoteName, stagedName } from '../../../core/database/reserved-names.js';
+import {
+  doneNoteName,
+  loadNoteName,
+  stagedName,
+  trialTables,
+} from '../../../core/database/reserved-names.js';
 import { DamageError, EndError } from '../../../core/errors.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import { counted } from '../../../core/text/numbers.js';
@@ -243,9 +248,13 @@ export async function ownTablesThere(move: Move, connection: DatabaseConnection)
   const ledger = await ledgerOf(move);
   const manifest = await move.crate.manifest().catch(() => undefined);
   const prefix = prefixOf(move, manifest?.from.prefix);
-  const names = new Set([loadNoteName(prefix), doneNoteName(prefix), loadNoteName('undo')]);
-  // What a killed trial of the account's rights has left.
-  for (const trial of ['able_porter_trial', 'able_porter_trial2']) names.add(trial);
+  // A run that is killed may leave any of these.
+  const names = new Set<string>([
+    loadNoteName(prefix),
+    doneNoteName(prefix),
+    loadNoteName('undo'),
+    ...trialTables,
+  ]);
   for (const tables of ledger.loaded.values()) for (const table of tables) names.add(stagedName(table));
   for (const { data } of ledger.keepsakes.values())
     for (const one of data) if (one.kind === 'tables kept') for (const { as } of one.tables) names.add(as);
