@@ -33,6 +33,12 @@ export interface KeptConstraint {
  * move folder. Keepsakes are numbered from 1.
  */
 export type Deed =
+  /** From here until the step is done, the site at the new end is neither what it was nor what it is to be. */
+  | {
+      readonly kind: 'changing';
+      /** The keepsake that is restored. */
+      readonly keepsake?: number;
+    }
   /** What was delivered is about to be put at a place of the new end. */
   | { readonly kind: 'put'; readonly place: string }
   /** What was at a place before is about to be moved into a keepsake, as a whole. */
@@ -115,6 +121,7 @@ export type Deed =
   | { readonly kind: 'probe removed'; readonly place: string };
 
 const deedKinds: Readonly<Record<Deed['kind'], true>> = {
+  changing: true,
   put: true,
   kept: true,
   'files kept': true,

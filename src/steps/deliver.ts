@@ -23,7 +23,7 @@ import type { Configured } from './deliver/site/plan-configuration.js';
 import { type FilesTrial, type TablesTrial, tryFiles, tryTables } from './deliver/trial.js';
 import { ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
-import { doStep, FindingLog, readResult, type StepOutcome, type StepRun } from './move/step.js';
+import { doStep, FindingLog, noteDeed, readResult, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings, tablesOfCrate } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
 import { type RewriteResult, rewriteInputs } from './rewrite.js';
@@ -165,8 +165,9 @@ async function publish(
   findings: FindingLog,
 ): Promise<{ keepsakes: string[]; swap: DeliverResult['swap'] }> {
   const { newFiles } = run.move;
-  const wantsGate = newFiles && (files?.changesAnything || database?.changesAnything);
-  const gate = wantsGate ? await Gate.at(run, newFiles, family) : undefined;
+  const changes = files?.changesAnything || database?.changesAnything;
+  if (changes) await noteDeed(run, 'deliver', { kind: 'changing' });
+  const gate = changes && newFiles ? await Gate.at(run, newFiles, family) : undefined;
   const keepsakes: string[] = [];
   const closedAt = performance.now();
   try {

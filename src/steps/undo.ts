@@ -2,8 +2,10 @@ import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { familyNamed } from '../core/site/families/families.js';
 import { changesText, liveFinding } from './deliver/changes.js';
+import { endRows } from './deliver/database/put-rows.js';
 import {
   type DatabaseRemains,
+  databaseNamed,
   databaseRemains,
   exchangeData,
   holdsAnything,
@@ -93,6 +95,7 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
     findings.add(...(await writtenFindings(move, plan)));
     const nothing = { removed: [], restored: [], kept: [], remains: [] };
     if (findings.stops) return { result: nothing, brief: {} };
+    await noteDeed(run, 'undo', { kind: 'changing' });
     const number = (await ledgerOf(move)).numberOfUndo;
     // Files and rows are one site: where anything was written, both are kept, so that both can be restored.
     const keeps = writtenText(plan) === undefined ? undefined : number;
@@ -200,12 +203,13 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
   const keepsake = requiredKeepsake(ledger.keepsakes.get(number), number);
   refuseFirst(keepsake, ledger);
   refuseSpare(keepsake);
-  refusePart(move, keepsake, ledger);
+  refuseUnfit(move, keepsake, ledger);
   return doStep({ ...run, again: true }, 'undo', { keepsake: number }, async findings => {
     findings.add(
       ...(await writtenFindings(move, await planUndo(run))).filter(({ level }) => level === 'stop'),
     );
     if (findings.stops) return { result: { removed: [], restored: [], kept: [], remains: [] }, brief: {} };
+    await noteDeed(run, 'undo', { kind: 'changing', keepsake: number });
     const keeps = (await ledgerOf(move)).numberOfUndo;
     const restored: string[] = [];
     for (const kept of keepsake.data.filter(holdsAnything)) {
@@ -213,6 +217,8 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
       restored.push(kept.database);
     }
     await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'database' });
+    for (const { database } of keepsake.data.filter(({ kind }) => kind === 'rows kept'))
+      await endRows(databaseNamed(move, database));
     for (const kept of keepsake.files) {
       const staging = stagingOfAll(move, ledger).find(({ place }) => place.text === kept.place);
       if (!staging) continue;
@@ -234,17 +240,13 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
  * @throws UsageError for what was there before the first delivery: exchanged with the delivered site, it would be taken for
  *   one by the next delivery. A restoration that was interrupted continues.
  */
-function refuseFirst({ number, by }: Keepsake, ledger: Ledger): void {
-  if (by !== 'first delivery' || isBeingRestored(number, ledger)) return;
+function refuseFirst({ number, by }: Keepsake, { standing }: Ledger): void {
+  if (by !== 'first delivery' || standing.isRestoring(number)) return;
   throw new UsageError({
     doing: `Restoring keepsake ${number}`,
     cause: 'it is what was there before the first delivery',
     remedy: 'Restore it with "able-porter undo"; what the new site has written since is kept then too',
   });
-}
-
-function isBeingRestored(number: number, { records }: Ledger): boolean {
-  return records.some(({ deed }) => deed?.kind === 'keepsake gone' && deed.number === number);
 }
 
 /** @throws UsageError where only rows are kept that an earlier delivery had put there: without its files they are half a site */
@@ -258,21 +260,25 @@ function refuseSpare({ number, data }: Keepsake): void {
   });
 }
 
-/**
- * @throws UsageError where an interrupted run has kept only the files of a site or only its tables: alone they are half a
- *   site. A restoration that was interrupted itself continues.
- */
-function refusePart(
-  { newLive, newFiles }: Move,
-  { number, by, files, data }: Keepsake,
-  ledger: Ledger,
-): void {
-  if (by === 'delivery' || !newLive || !newFiles || (files.length > 0 && data.length > 0)) return;
-  if (isBeingRestored(number, ledger)) return;
+/** @throws UsageError where files and rows of different times would be there side by side afterwards */
+function refuseUnfit(move: Move, { number, files, data }: Keepsake, { standing }: Ledger): void {
+  const fit = standing.fits(number);
+  if (fit === 'fits') return;
+  const places = [
+    ...files.map(({ keepsake }) => keepsake),
+    ...data.filter(holdsAnything).map(one => keptDataText(move, one)),
+  ];
+  const byHand = `take what you need from it by hand: ${places.join(', ')}`;
   throw new UsageError({
     doing: `Restoring keepsake ${number}`,
-    cause: `it holds only ${files.length > 0 ? 'files' : 'tables'} of a site that has both`,
-    remedy: `Take what you need from it by hand: ${[...files.map(({ keepsake }) => keepsake), ...data.map(({ database }) => database)].join(', ')}`,
+    cause:
+      fit === 'never finished'
+        ? 'the step that made it was interrupted, so it may hold only a part of a site'
+        : 'it holds only what a later delivery replaced, and the site has been replaced again since',
+    remedy:
+      fit === 'never finished'
+        ? `Finish that step by running it again, or ${byHand}`
+        : `Restore the keepsakes that came after it first, the last one before the others; or ${byHand}`,
   });
 }
 

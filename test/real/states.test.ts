@@ -5,6 +5,7 @@ import {
   mkdirSync,
   readdirSync,
   readFileSync,
+  rmSync,
   statSync,
   writeFileSync,
 } from 'node:fs';
@@ -79,6 +80,9 @@ new:
   /** The old site goes on. */
   editOld(): void {
     this.generation++;
+    rmSync(this.at(`old/of-${this.generation - 1}`), { recursive: true, force: true });
+    mkdirSync(this.at(`old/of-${this.generation}`));
+    writeFileSync(this.at(`old/of-${this.generation}/file.txt`), 'of one generation');
     writeFileSync(this.at('old/gen.txt'), `generation ${this.generation}\n`);
     writeFileSync(
       this.at('old.sql'),
@@ -86,7 +90,7 @@ new:
 CREATE TABLE \`wp_options\` (\`option_id\` int NOT NULL, \`option_name\` varchar(60) NOT NULL, \`option_value\` text NOT NULL, PRIMARY KEY (\`option_id\`)) ENGINE=InnoDB;
 INSERT INTO \`wp_options\` VALUES (1,'home','https://old.example'),(2,'gen','generation ${this.generation}');
 CREATE TABLE \`wp_posts\` (\`ID\` int NOT NULL, \`post_content\` text NOT NULL, PRIMARY KEY (\`ID\`)) ENGINE=InnoDB;
-INSERT INTO \`wp_posts\` VALUES ${Array.from({ length: 30 }, (_, i) => `(${i},'https://old.example/${i}/${i % 7 === this.generation % 7 ? this.generation : ''}')`).join()};
+INSERT INTO \`wp_posts\` VALUES ${Array.from({ length: 30 }, (_, i) => `(${i},'https://old.example/${postOf(i, this.generation)}')`).join()};
 CREATE TABLE \`wp_users\` (\`ID\` int NOT NULL, PRIMARY KEY (\`ID\`)) ENGINE=InnoDB;
 CREATE TABLE \`wp_nokey\` (\`v\` text) ENGINE=MyISAM;
 INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
@@ -99,6 +103,18 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
     if (!this.tables().includes('row_posts')) return;
     const mark = `only-row-${++this.count}`;
     this.database.sql(`INSERT INTO row_posts VALUES (${1000 + this.count}, '${mark}')`, this.name);
+    this.onlyThere.push(mark);
+  }
+
+  /** Somebody edits a row that was delivered. */
+  editRow(number: number): void {
+    if (!this.tables().includes('row_posts')) return;
+    const mark = `only-change-${++this.count}`;
+    const id = number % 30;
+    this.database.sql(
+      `UPDATE row_posts SET post_content = concat(post_content, ' ${mark}') WHERE ID = ${id}`,
+      this.name,
+    );
     this.onlyThere.push(mark);
   }
 
@@ -193,7 +209,23 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
       );
     // Behind its page, or before anything has ended, nobody sees which generation is there.
     if (gates.size > 0 || wasKilled) return;
-    assert.equal(this.generationOfFiles(), this.generationOfRows());
+    const generation = this.generationOfFiles();
+    assert.equal(generation, this.generationOfRows());
+    this.assertWhole(Number(generation.replace('generation ', '')));
+  }
+
+  /** Every file and row is of one generation, but for what somebody added. */
+  private assertWhole(generation: number): void {
+    if (Number.isNaN(generation)) return;
+    const folders = readdirSync(this.at('new/htdocs')).filter(name => name.startsWith('of-'));
+    assert.deepEqual(folders, [`of-${generation}`]);
+    const posts = this.database.sql('SELECT ID, post_content FROM row_posts WHERE ID < 30', this.name);
+    for (const line of posts.trim().split('\n')) {
+      const [id = '', text = ''] = line.split('\t');
+      assert.equal(text.split(' ')[0], `https://new.example/${postOf(Number(id), generation)}`);
+    }
+    const unkeyed = this.database.sql('SELECT v FROM row_nokey', this.name).trim();
+    assert.equal(unkeyed, `generation ${generation % 2}`);
   }
 
   private generationOfFiles(): string {
@@ -210,6 +242,11 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
       .sql("SELECT option_value FROM row_options WHERE option_name = 'gen'", this.name)
       .trim();
   }
+}
+
+/** What of a post is in its address: every seventh is another one in each generation. */
+function postOf(id: number, generation: number): string {
+  return `${id}/${id % 7 === generation % 7 ? generation : ''}`;
 }
 
 function textsIn(root: string): string[] {
@@ -230,7 +267,7 @@ const action = fc.record({
   what: fc.oneof(
     { weight: 6, arbitrary: fc.constantFrom('deliver', 'replace', 'deliver all') },
     { weight: 3, arbitrary: fc.constantFrom('undo', 'keepsake', 'check', 'live') },
-    { weight: 6, arbitrary: fc.constantFrom('write row', 'edit file', 'upload') },
+    { weight: 6, arbitrary: fc.constantFrom('write row', 'edit row', 'edit file', 'upload') },
     { weight: 4, arbitrary: fc.constantFrom('next generation') },
     { weight: 1, arbitrary: fc.constant('tidy') },
   ),
@@ -255,6 +292,7 @@ test('whatever is done in whatever order, with others writing and kills at any m
       for (const { what, number, killed } of actions) {
         done.push(`${what} ${number} ${killed}`);
         if (what === 'write row') world.writeRow();
+        else if (what === 'edit row') world.editRow(number);
         else if (what === 'edit file') world.editFile();
         else if (what === 'upload') world.upload();
         else if (what === 'next generation') {

@@ -36,6 +36,29 @@ export interface RowsToChange {
   readonly digests: Set<string>;
 }
 
+/** Rows of a table that are put in the place of those that some conditions find. */
+export interface RowsToPut {
+  readonly table: string;
+  readonly columns: readonly Column[];
+  /** Conditions, none of which finds too many rows for one statement. */
+  readonly where: readonly EncodedSql[];
+  /** INSERT statements, as bytes, of which each may hold several. */
+  readonly inserts: readonly Buffer[];
+  /** How many rows are put, and digests of them, to compare them when they are read back; undefined where nobody knows them. */
+  readonly proof: { readonly rows: number; readonly digests: ReadonlySet<string> } | undefined;
+}
+
+/** So many rows are asked for or removed with one statement. */
+const together = 500;
+
+/** The rows of a change as they are put. */
+export function rowsToPut({ table, columns, key, tuples, inserts, rows, digests }: RowsToChange): RowsToPut {
+  const where: EncodedSql[] = [];
+  for (let at = 0; at < tuples.length; at += together)
+    where.push(amongTuples(key, tuples.slice(at, at + together)));
+  return { table, columns, where, inserts, proof: { rows, digests } };
+}
+
 /** Reads a dump and writes the rows of some tables that are to be changed, with a site's edits made on them. */
 export class RowChanges implements DumpVisitor {
   readonly tables = new Map<string, RowsToChange>();
@@ -157,6 +180,6 @@ export function tupleOf(
 }
 
 /** A condition that holds for the rows with some keys. */
-export function amongTuples(key: readonly string[], tuples: readonly EncodedSql[]): EncodedSql {
+function amongTuples(key: readonly string[], tuples: readonly EncodedSql[]): EncodedSql {
   return sql`(${joined(key.map(identifier))}) IN (${joined(tuples)})`;
 }

@@ -1,6 +1,6 @@
 import type { TableContent } from '../../core/database/content-digest.js';
 import type { Fitted } from '../../core/database/fitting.js';
-import type { RowsToChange } from '../../core/database/row-changes.js';
+import type { RowsToPut } from '../../core/database/row-changes.js';
 import type { RowPrints } from '../../core/database/row-prints.js';
 import type { LaterStatement, RenamedConstraint, Staging } from '../../core/database/staging.js';
 import type { PorterError } from '../../core/errors.js';
@@ -60,9 +60,9 @@ export interface DatabaseConnection {
    * @param options the character set of the rows, the note, and who keeps what the rows were
    */
   changeRows(
-    tables: readonly RowsToChange[],
+    tables: readonly RowsToPut[],
     options: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
-  ): Promise<RowsChanged>;
+  ): Promise<void>;
   /** Runs what a dump says after its tables. Safe to repeat. */
   runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted>;
   /** Tries out what a load needs. @returns what the account may not do, in words */
@@ -121,11 +121,6 @@ export interface KeptOldRows {
   take(statements: Buffer): void;
   /** All of it is on the disk when this ends. */
   finish(): Promise<void>;
-}
-
-/** The result of changing rows. */
-export interface RowsChanged {
-  readonly rows: number;
 }
 
 /** A foreign key, and the table that it leads to. */

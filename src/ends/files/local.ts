@@ -217,7 +217,7 @@ export class LocalFiles implements FilesEnd {
       if (!type) return undefined;
       const to = type === 'link' ? bytesOf(readlinkSync(at, { encoding: 'buffer' })) : undefined;
       const size = type === 'file' ? stats.size : 0;
-      return { path, type, size, mode: stats.mode & 0o7777, mtime: Math.round(stats.mtimeMs), to };
+      return { path, type, size, mode: stats.mode & 0o7777, mtime: milliseconds(stats.mtimeMs), to };
     } catch (error) {
       if (isMissing(error)) return undefined;
       throw toPorterError(error, `Looking at ${this.show(path)}`);
@@ -248,6 +248,11 @@ function typeOf(stats: Stats): FileEntry['type'] | undefined {
   if (stats.isFile()) return 'file';
   if (stats.isDirectory()) return 'folder';
   return stats.isSymbolicLink() ? 'link' : undefined;
+}
+
+/** A time in whole milliseconds, cut off: what was set in milliseconds may come back some nanoseconds short. */
+function milliseconds(time: number): number {
+  return Math.floor(time + 0.001);
 }
 
 function isMissing(error: unknown): boolean {

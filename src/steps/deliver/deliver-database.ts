@@ -1,7 +1,7 @@
 import { setTimeout } from 'node:timers/promises';
 import type { ByteString } from '../../core/bytes.js';
 import { doneNoteName, loadNoteName } from '../../core/database/reserved-names.js';
-import type { RowsToChange } from '../../core/database/row-changes.js';
+import { type RowsToChange, rowsToPut } from '../../core/database/row-changes.js';
 import { UsageError } from '../../core/errors.js';
 import type { KeptBy } from '../../core/journal.js';
 import type { DataEdit } from '../../core/site/data/data-edits.js';
@@ -22,12 +22,13 @@ import {
 } from '../move/replacement.js';
 import type { FindingLog } from '../move/step.js';
 import { noteDeed, type StepRun } from '../move/step.js';
-import { applyRows, planRows, type RowPlan, rowsOfPlan } from './database/change-rows.js';
+import { planRows, type RowPlan, rowsOfPlan } from './database/change-rows.js';
 import { StateFolder } from './database/delivered-state.js';
 import { keepInDump } from './database/load-in-place.js';
 import type { LoadedDatabase } from './database/loaded.js';
 import { noteRowsState, proofsOf } from './database/merged-state.js';
 import { provisionDatabase } from './database/provision.js';
+import { putRows } from './database/put-rows.js';
 import { type EditDone, EditsDone, editsWanted, noteHeld } from './database/site-data.js';
 import { endSwap, swapTables } from './database/swap-tables.js';
 import { type Loaded, TableLoader } from './database/table-loader.js';
@@ -339,9 +340,10 @@ export class DatabaseDeliverer implements Deliverer {
     const note = loadNoteName(incoming.prefix);
     if (reached === 'nothing' && this.rows.length > 0) {
       const { speaks } = (await staged.read())!;
-      this.changedRows = await withReconnect(run, database, () =>
-        applyRows(run, database, this.rows, { note, number, speaks, isSpare }),
-      );
+      const count = this.rows.reduce((sum, { tuples }) => sum + tuples.length, 0);
+      const wish = { step: 'deliver', by: 'delivery', number, count, isSpare, note, speaks } as const;
+      await withReconnect(run, database, () => putRows(run, database, this.rows.map(rowsToPut), wish));
+      this.changedRows = count;
     }
     const staging = this.loader?.staging;
     if (!staging) return;

@@ -7,6 +7,7 @@ import {
   stateOf,
 } from '../../core/journal.js';
 import type { Move } from './open.js';
+import { Standing } from './standing.js';
 
 /** What of the files of the new end is kept: all that was at a place, or single files. */
 export type KeptFiles = Extract<Deed, { kind: 'kept' | 'files kept' }>;
@@ -17,6 +18,8 @@ export type KeptData = Extract<Deed, { kind: 'tables kept' | 'dump kept' | 'rows
 export interface Keepsake {
   readonly number: number;
   readonly by: KeptBy;
+  /** The step that made it. */
+  readonly step: StepName;
   /** When, ISO 8601, UTC. */
   readonly at: string;
   readonly files: KeptFiles[];
@@ -54,13 +57,15 @@ export class Ledger {
   readonly provisioned = new Map<string, readonly string[]>();
   /** Places that show a maintenance page, and the paths that were changed for it. */
   readonly gates = new Map<string, readonly string[]>();
+  /** Which site stands at the new end, and on which one a keepsake can be put. */
+  readonly standing = new Standing();
   life: LifeOfMove = 'open';
   private last = 0;
 
   constructor(records: readonly JournalRecord[]) {
     this.records = records;
     for (const record of records) {
-      if (record.deed) this.add(record.deed, record.at);
+      if (record.deed) this.add(record.deed, record);
       if (record.event === 'done') this.close(record);
     }
   }
@@ -92,23 +97,26 @@ export class Ledger {
 
   /** Under which number a delivery that is under way keeps what it replaces. */
   get numberOfDelivery(): number {
-    return this.pending(by => by !== 'undo')[0]?.number ?? this.nextKeepsake;
+    return this.pending('deliver')?.number ?? this.nextKeepsake;
   }
 
   /** The same for `undo`. */
   get numberOfUndo(): number {
-    return this.pending(by => by === 'undo')[0]?.number ?? this.nextKeepsake;
+    return this.pending('undo')?.number ?? this.nextKeepsake;
   }
 
-  /** Keepsakes that were begun since a step ended that makes them. */
-  private pending(is: (by: KeptBy) => boolean): Keepsake[] {
+  /** The keepsake that a step has begun and that is not whole yet. */
+  private pending(step: StepName): Keepsake | undefined {
     const makes: readonly StepName[] = ['deliver', 'configure', 'undo'];
-    const ended = this.records.findLast(({ event, step }) => event === 'done' && makes.includes(step));
-    return [...this.keepsakes.values()].filter(({ at, by }) => is(by) && at > (ended?.at ?? ''));
+    const ended = this.records.findLast(({ event, step: one }) => event === 'done' && makes.includes(one));
+    return [...this.keepsakes.values()].find(one => one.step === step && one.at > (ended?.at ?? ''));
   }
 
-  private add(deed: Deed, at: string): void {
+  private add(deed: Deed, record: JournalRecord): void {
     switch (deed.kind) {
+      case 'changing':
+        this.standing.begin(record.step, deed.keepsake);
+        break;
       case 'put':
         this.delivered.add(deed.place);
         this.touched.add(deed.place);
@@ -116,7 +124,7 @@ export class Ledger {
       case 'kept':
       case 'files kept':
         if (deed.kind === 'kept') this.touched.add(deed.place);
-        this.keep(deed, at).files.push(deed);
+        this.keep(deed, record).files.push(deed);
         break;
       case 'taken away':
         this.delivered.delete(deed.place);
@@ -130,7 +138,7 @@ export class Ledger {
       case 'tables kept':
       case 'dump kept':
       case 'rows kept': {
-        const { data } = this.keep(deed, at);
+        const { data } = this.keep(deed, record);
         // A run that is repeated keeps the same once more.
         const before = data.findIndex(one => one.database === deed.database && one.kind === deed.kind);
         if (before < 0) data.push(deed);
@@ -194,11 +202,12 @@ export class Ledger {
     if (one && one.files.length + one.data.length === 0) this.keepsakes.delete(number);
   }
 
-  private keep({ number, by }: KeptFiles | KeptData, at: string): Keepsake {
+  private keep({ kind, number, by }: KeptFiles | KeptData, { at, step }: JournalRecord): Keepsake {
+    this.standing.keep(number, by === 'delivery' || kind === 'files kept' || kind === 'rows kept');
     this.last = Math.max(this.last, number);
     let keepsake = this.keepsakes.get(number);
     if (!keepsake) {
-      keepsake = { number, by, at, files: [], data: [] };
+      keepsake = { number, by, step, at, files: [], data: [] };
       this.keepsakes.set(number, keepsake);
     }
     return keepsake;
@@ -206,6 +215,7 @@ export class Ledger {
 
   /** What the end of a step means for what came before it. */
   private close({ step, result }: JournalRecord): void {
+    this.standing.end(step);
     if (step === 'tidy') {
       this.life = 'closed';
       this.keepsakes.clear();

@@ -1,15 +1,12 @@
 import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
 import { InsertWriter } from '../../../core/database/insert-writer.js';
-import { amongTuples, type RowsToChange } from '../../../core/database/row-changes.js';
+import type { RowsToPut } from '../../../core/database/row-changes.js';
 import { DamageError } from '../../../core/errors.js';
 import { type Column, introducerOf, selectedAs, writingOf } from '../../../core/sql/column.js';
 import { type EncodedSql, encodedSql, identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
-import type { KeptOldRows, RowsChanged } from '../database-end.js';
+import type { KeptOldRows } from '../database-end.js';
 import { whileLocked } from './locks.js';
 import type { DatabaseSession } from './session.js';
-
-/** So many rows are asked for or removed with one statement. */
-const together = 500;
 
 /**
  * Changes rows of several tables in one transaction: what they were is on the disk before, and what was put is read back
@@ -18,60 +15,47 @@ const together = 500;
  */
 export async function changeRows(
   session: DatabaseSession,
-  tables: readonly RowsToChange[],
+  tables: readonly RowsToPut[],
   { charset, note, keep }: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
-): Promise<RowsChanged> {
+): Promise<void> {
   await session.run(sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`);
-  return whileLocked(session, async () => {
+  await whileLocked(session, async () => {
     await session.run(sql`START TRANSACTION`);
     await keep.begin();
-    let rows = 0;
     for (const table of tables) {
       await keepOld(session, table, charset, keep);
-      await inBatches(table, list => session.run(sql`DELETE FROM ${identifier(table.table)} WHERE ${list}`));
+      for (const list of table.where)
+        await session.run(sql`DELETE FROM ${identifier(table.table)} WHERE ${list}`);
       for (const insert of table.inserts)
         for (const statement of statementsIn(insert)) await session.run(statement);
       await verify(session, table);
-      rows += table.tuples.length;
     }
     await session.run(sql`UPDATE ${identifier(note)} SET done = -1`);
     await keep.finish();
     await session.run(sql`COMMIT`);
-    return { rows };
   });
-}
-
-async function inBatches(
-  { key, tuples }: RowsToChange,
-  work: (list: EncodedSql) => Promise<unknown>,
-): Promise<void> {
-  for (let at = 0; at < tuples.length; at += together)
-    await work(amongTuples(key, tuples.slice(at, at + together)));
 }
 
 /** Writes down what the rows were: those that are new now go, and those that were there come back. */
 async function keepOld(
   session: DatabaseSession,
-  table: RowsToChange,
+  table: RowsToPut,
   charset: string,
   keep: KeptOldRows,
 ): Promise<void> {
   const name = identifier(table.table);
-  await inBatches(table, async list =>
-    keep.take(Buffer.from(`DELETE FROM ${name} WHERE ${list};\n`, 'latin1')),
-  );
+  for (const list of table.where) keep.take(Buffer.from(`DELETE FROM ${name} WHERE ${list};\n`, 'latin1'));
   const writer = new InsertWriter(chunk => keep.take(Buffer.from(chunk)));
   const { columns } = table;
   writer.begin(
     `INSERT INTO ${name} (${columns.map(column => identifier(column.name)).join()}) VALUES`,
     writtenAs(columns, charset),
   );
-  await inBatches(table, list =>
-    session.each(
+  for (const list of table.where)
+    await session.each(
       sql`SELECT ${joined(columns.map(selectedAs))} FROM ${name} WHERE ${list} FOR UPDATE`,
       cells => writer.row(cells),
-    ),
-  );
+    );
   writer.finish();
 }
 
@@ -89,23 +73,23 @@ function statementsIn(chunk: Buffer): EncodedSql[] {
 }
 
 /** @throws DamageError where a row that was put is not as it was sent */
-async function verify(session: DatabaseSession, table: RowsToChange): Promise<void> {
-  const { columns, digests } = table;
+async function verify(session: DatabaseSession, table: RowsToPut): Promise<void> {
+  const { columns, proof } = table;
+  if (!proof) return;
   const digest = new ContentDigest(columns.map(kindOf));
   let found = 0;
-  await inBatches(table, list =>
-    session.each(
+  for (const list of table.where)
+    await session.each(
       sql`SELECT ${joined(columns.map(selectedAs))} FROM ${identifier(table.table)} WHERE ${list}`,
       cells => {
-        if (digests.has(digest.digestOf(cells).toString('hex'))) found++;
+        if (proof.digests.has(digest.digestOf(cells).toString('hex'))) found++;
       },
-    ),
-  );
-  if (found === table.rows) return;
+    );
+  if (found === proof.rows) return;
   await session.run(sql`ROLLBACK`);
   throw new DamageError({
     doing: `Changing rows of the table ${table.table}`,
-    cause: `read back, ${table.rows - found} of ${table.rows} rows are not as they were sent`,
+    cause: `read back, ${proof.rows - found} of ${proof.rows} rows are not as they were sent`,
     remedy: 'Nothing was changed. Deliver with --again, which loads whole tables',
   });
 }

@@ -1,6 +1,6 @@
 import { bytesOf, textOf } from '../../../core/bytes.js';
 import type { Fitted } from '../../../core/database/fitting.js';
-import type { RowsToChange } from '../../../core/database/row-changes.js';
+import type { RowsToPut } from '../../../core/database/row-changes.js';
 import type { LaterStatement, RenamedConstraint } from '../../../core/database/staging.js';
 import type { Condition, DataEdit } from '../../../core/site/data/data-edits.js';
 import { type RowChange, RowEdits, statementOf, whereSql } from '../../../core/site/data/row-edits.js';
@@ -17,7 +17,6 @@ import type {
   LoadPosition,
   PrintedContent,
   Rename,
-  RowsChanged,
   SeenDatabase,
   SeenServer,
   SeenTable,
@@ -105,9 +104,9 @@ export class ServerConnection implements DatabaseConnection {
   }
 
   changeRows(
-    tables: readonly RowsToChange[],
+    tables: readonly RowsToPut[],
     options: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
-  ): Promise<RowsChanged> {
+  ): Promise<void> {
     return changeRows(this.session, tables, options);
   }
 

@@ -1,5 +1,3 @@
-import { mkdir, open, rename } from 'node:fs/promises';
-import { dirname, join } from 'node:path';
 import type { TableContent } from '../../../core/database/content-digest.js';
 import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
 import { DumpContent } from '../../../core/database/dump-content.js';
@@ -12,17 +10,11 @@ import {
 import type { KeySet, RowPrints } from '../../../core/database/row-prints.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
 import type { Column } from '../../../core/sql/column.js';
-import type {
-  DatabaseConnection,
-  DatabaseEnd,
-  KeptOldRows,
-  SeenTable,
-} from '../../../ends/database/database-end.js';
+import type { DatabaseConnection, DatabaseEnd, SeenTable } from '../../../ends/database/database-end.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
-import { whileDoing } from '../../../ends/system-errors.js';
 import type { Replacement } from '../../move/replacement.js';
-import { noteDeed, type StepRun } from '../../move/step.js';
+import type { StepRun } from '../../move/step.js';
 import type { DeliveredState, StateFolder } from './delivered-state.js';
 import type { WrittenSince } from './written-since.js';
 
@@ -184,81 +176,4 @@ async function addGone(
   await connection.eachRow(table, own, cells => {
     if (gone.has(digest.keyOf(cells))) tuples.push(tupleOf(cells, own, places));
   });
-}
-
-/** Changes the rows, and keeps what they were. Safe to repeat. @returns how many */
-export async function applyRows(
-  run: StepRun,
-  database: DatabaseEnd,
-  tables: readonly RowsToChange[],
-  {
-    note,
-    number,
-    speaks,
-    isSpare,
-  }: {
-    readonly note: string;
-    readonly number: number;
-    readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
-    readonly isSpare: boolean;
-  },
-): Promise<number> {
-  if (tables.length === 0) return 0;
-  const name = join('keepsake', String(number), 'rows.sql');
-  const keep = new RowsFile(run.move.folder.at(name), speaks);
-  const count = tables.reduce((sum, { tuples }) => sum + tuples.length, 0);
-  await noteDeed(run, 'deliver', {
-    kind: 'rows kept',
-    database: database.text,
-    number,
-    by: 'delivery',
-    isSpare,
-    rows: count,
-    tables: tables.map(({ table }) => table),
-    file: name,
-  });
-  const { rows } = await database.use(async connection => {
-    await connection.speakAs(speaks);
-    return connection.changeRows(tables, { charset: speaks.charset ?? 'utf8mb4', note, keep });
-  });
-  return rows;
-}
-
-/** What rows were, in a file that the owner alone can read. */
-class RowsFile implements KeptOldRows {
-  private readonly file: string;
-  private readonly speaks: Pick<DumpContent, 'charset' | 'timeZone'>;
-  private parts: Buffer[] = [];
-
-  constructor(file: string, speaks: Pick<DumpContent, 'charset' | 'timeZone'>) {
-    this.file = file;
-    this.speaks = speaks;
-  }
-
-  async begin(): Promise<void> {
-    this.parts = [];
-    await whileDoing(`Making ${dirname(this.file)}`, () =>
-      mkdir(dirname(this.file), { recursive: true, mode: 0o700 }),
-    );
-  }
-
-  take(statements: Buffer): void {
-    this.parts.push(statements);
-  }
-
-  async finish(): Promise<void> {
-    const { charset = 'utf8mb4', timeZone } = this.speaks;
-    const zone = timeZone === undefined ? '' : `SET TIME_ZONE='${timeZone}';\n`;
-    const head = `-- What rows were before a delivery changed them.\nSET NAMES ${charset};\n${zone}SET SQL_MODE='NO_AUTO_VALUE_ON_ZERO';\nSET FOREIGN_KEY_CHECKS=0;\n`;
-    await whileDoing(`Writing ${this.file}`, async () => {
-      const handle = await open(`${this.file}.partial`, 'w', 0o600);
-      try {
-        await handle.writeFile(Buffer.concat([Buffer.from(head), ...this.parts]));
-        await handle.sync();
-      } finally {
-        await handle.close();
-      }
-      await rename(`${this.file}.partial`, this.file);
-    });
-  }
 }

@@ -8,12 +8,7 @@ import {
 import { DamageError, EndError } from '../../../core/errors.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import { counted } from '../../../core/text/numbers.js';
-import type {
-  DatabaseConnection,
-  DatabaseEnd,
-  DatabaseObject,
-  SeenTable,
-} from '../../../ends/database/database-end.js';
+import type { DatabaseConnection, DatabaseEnd, DatabaseObject } from '../../../ends/database/database-end.js';
 import { checksumOf } from '../../../ends/move-folder/crate-part.js';
 import { newDatabaseOf } from '../../move/databases.js';
 import { type KeptData, ledgerOf } from '../../move/ledger.js';
@@ -21,7 +16,8 @@ import type { Move } from '../../move/open.js';
 import { noteDeed, readResult, type StepRun } from '../../move/step.js';
 import { StateFolder } from './delivered-state.js';
 import type { LoadedDatabase } from './loaded.js';
-import { type KeptTables, keepTables, programsOfKeepsake } from './swap-tables.js';
+import { exchangeRows } from './put-rows.js';
+import { type KeepTablesWish, type KeptTables, keepTables, programsOfKeepsake } from './swap-tables.js';
 import { type WrittenSince, writtenSince } from './written-since.js';
 
 /** What of this move is in the new database. */
@@ -150,7 +146,7 @@ async function exchange(
   const kept =
     keeps === undefined
       ? own.map(({ name }) => ({ name, as: stagedName(name) }))
-      : await keepDelivered(run, database, connection, own, keeps);
+      : await keepDelivered(run, database, connection, { replaced: own, number: keeps, by: 'undo' });
   await connection.rename([
     ...kept.map(({ name, as }) => ({ from: name, to: as })),
     ...back.map(({ name, as }) => ({ from: as, to: name })),
@@ -172,13 +168,12 @@ async function keepDelivered(
   run: StepRun,
   database: DatabaseEnd,
   connection: DatabaseConnection,
-  replaced: readonly SeenTable[],
-  number: number,
+  { replaced, number, by }: Pick<KeepTablesWish, 'replaced' | 'number' | 'by'>,
 ): Promise<KeptTables['tables']> {
   const foreignKeys = await connection.foreignKeys();
-  const wish = { replaced, foreignKeys, number, by: 'undo', isSpare: false } as const;
+  const wish = { replaced, foreignKeys, number, by, isSpare: false };
   const { tables } = await keepTables(run, 'undo', database, connection, wish);
-  await keepState(run.move, number);
+  if (by === 'undo') await keepState(run.move, number);
   return tables;
 }
 
@@ -188,11 +183,11 @@ async function keepState(move: Move, number: number): Promise<void> {
   if (await state.read()) await state.copyTo(new StateFolder(move, `keepsake/${number}/delivered`));
 }
 
-/** Loads a dump or single rows that are kept in a file. Safe to repeat from any moment. @param sum of the file */
+/** Loads a dump that is kept. Safe to repeat from any moment. @param sum of the file */
 async function putBackFile(
   { move, signal }: StepRun,
   connection: DatabaseConnection,
-  { file }: Exclude<KeptData, { kind: 'tables kept' }>,
+  { file }: Extract<KeptData, { kind: 'dump kept' }>,
   sum: string,
 ): Promise<void> {
   const note = loadNoteName('undo');
@@ -218,8 +213,8 @@ export async function exchangeData(run: StepRun, kept: KeptData, keeps: number):
   const { move } = run;
   const database = databaseNamed(move, kept.database);
   if (kept.kind === 'tables kept') await verifyKept(move, database, kept);
+  if (kept.kind === 'rows kept') return exchangeRows(run, database, kept, keeps);
   const sum = kept.kind === 'tables kept' ? undefined : (await checksumOf(move.folder.at(kept.file))).sha256;
-  if (kept.kind === 'rows kept') return database.use(connection => putBackFile(run, connection, kept, sum!));
   const names = kept.kind === 'tables kept' ? kept.tables.map(({ name }) => name) : kept.tables;
   const before = new StateFolder(move, `keepsake/${kept.number}/delivered`);
   await database.use(async connection => {
@@ -228,7 +223,9 @@ export async function exchangeData(run: StepRun, kept: KeptData, keeps: number):
       kept.kind === 'tables kept' && kept.tables.some(({ as }) => !there.some(({ name }) => name === as));
     if (!isBack) {
       const replaced = there.filter(({ name }) => names.includes(name));
-      const tables = await keepDelivered(run, database, connection, replaced, keeps);
+      const isOurs = (await ledgerOf(move)).loaded.has(kept.database);
+      const by = isOurs ? 'undo' : 'first delivery';
+      const tables = await keepDelivered(run, database, connection, { replaced, number: keeps, by });
       await connection.rename([
         ...tables.map(({ name, as }) => ({ from: name, to: as })),
         ...(kept.kind === 'tables kept' ? kept.tables.map(({ name, as }) => ({ from: as, to: name })) : []),

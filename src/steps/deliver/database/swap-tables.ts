@@ -80,6 +80,9 @@ export async function endSwap(connection: DatabaseConnection, prefix: string): P
   await connection.endLoad(loadNoteName(prefix));
 }
 
+/** Tables that are to be kept, and how. */
+export type KeepTablesWish = KeepsakeWish & Pick<Replacement, 'replaced' | 'foreignKeys'>;
+
 /**
  * Makes tables ready to be kept under other names: views and triggers, which must have their names for the new ones, are
  * written down and removed, and foreign keys get names of our own.
@@ -89,13 +92,7 @@ export async function keepTables(
   step: 'deliver' | 'undo',
   database: DatabaseEnd,
   connection: DatabaseConnection,
-  {
-    replaced,
-    foreignKeys,
-    number,
-    by,
-    isSpare,
-  }: KeepsakeWish & Pick<Replacement, 'replaced' | 'foreignKeys'>,
+  { replaced, foreignKeys, number, by, isSpare }: KeepTablesWish,
 ): Promise<Omit<KeptTables, 'kind'>> {
   const tables = replaced.filter(({ kind }) => kind === 'table').map(({ name }) => name);
   const views = replaced.filter(({ kind }) => kind === 'view').map(({ name }) => name);

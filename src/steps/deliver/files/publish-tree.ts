@@ -6,10 +6,12 @@ import { alongside } from '../../../core/files/order.js';
 import type { Crate } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
+import { ledgerOf } from '../../move/ledger.js';
 import type { StepRun } from '../../move/step.js';
+import { ReplacedFiles } from './replaced-files.js';
 import { differs, lastTree, type StagedTree, standingTree, wantedAt } from './stage-tree.js';
 import { isIndex, isOwn } from './staging.js';
-import { keptOf, ReplacedFiles, swapIn } from './swap.js';
+import { keptOf, swapIn } from './swap.js';
 
 /**
  * Puts a ready tree in its place; gives the paths of what is kept.
@@ -66,7 +68,8 @@ async function mergeIn(run: StepRun, tree: StagedTree, keepsReplaced: boolean): 
   const { folder, crate } = run.move;
   const root = staging.place.open();
   const at = (path: ByteString) => asBytes(staging.path === '' ? path : `${staging.path}/${path}`);
-  const replaced = keepsReplaced ? await ReplacedFiles.begin(run, staging) : undefined;
+  const number = (await ledgerOf(run.move)).numberOfDelivery;
+  const replaced = keepsReplaced ? await ReplacedFiles.begin(run, 'deliver', staging, number) : undefined;
   const wasThere = new Set<ByteString>();
   const put = async (path: ByteString) => {
     if (wasThere.has(path)) await replaced?.keep(path);
@@ -81,6 +84,7 @@ async function mergeIn(run: StepRun, tree: StagedTree, keepsReplaced: boolean): 
     standing: readEntryList(folder.at(standingTree), { ofEnd: true }),
   });
   for await (const { waiting, taken, standing } of lists) {
+    await replaced?.noteNew([...waiting.values()].filter(({ path }) => !standing.has(path)));
     const early: ByteString[] = [];
     for (const { path, type, mode, to } of waiting.values()) {
       const there = standing.get(path);

@@ -1,9 +1,9 @@
 import { asBytes, type ByteString } from '../../../core/bytes.js';
-import { folderOf } from '../../../core/files/entries.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
 import { type KeptFiles, type Ledger, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
+import { exchangeSingle } from './replaced-files.js';
 import { exists, foldersBeside, placeIn, type StagingPaths, stagingOfAll, topLevel } from './staging.js';
 
 /** Things of a move that are at or beside a place of the new end. */
@@ -68,12 +68,17 @@ export async function putBack(
       await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'files' });
 }
 
-/** Moves all that is at a place into a keepsake. */
-async function keepWhole(run: StepRun, staging: StagingPaths, number: number): Promise<void> {
+/** Moves all that is at a place into a keepsake. What no delivery has put there is again what was there before the first. */
+async function keepWhole(
+  run: StepRun,
+  staging: StagingPaths,
+  number: number,
+  by: 'undo' | 'first delivery' = 'undo',
+): Promise<void> {
   const { end, path, place } = staging;
-  const folder = staging.kept(number);
+  const folder = by === 'undo' ? staging.kept(number) : staging.keepsake;
   const keepsake = placeIn(staging, folder).text;
-  await noteDeed(run, 'undo', { kind: 'kept', place: place.text, keepsake, number, by: 'undo' });
+  await noteDeed(run, 'undo', { kind: 'kept', place: place.text, keepsake, number, by });
   if (path !== '') return end.rename(path, folder);
   await end.makeFolder(folder, 0o700);
   for (const { path: one } of await topLevel(end)) await end.rename(one, asBytes(`${folder}/${one}`));
@@ -95,31 +100,19 @@ export async function exchangeFiles(
   kept: KeptFiles,
   keeps: number,
 ): Promise<void> {
-  const { end, path } = staging;
+  const { path } = staging;
   const from = kept.by === 'first delivery' ? staging.keepsake : staging.kept(kept.number);
   if (kept.kind === 'kept') {
     const isThere = await exists(staging, path);
-    if (isThere && (await exists(staging, from))) await keepWhole(run, staging, keeps);
+    const isOurs =
+      (await ledgerOf(run.move)).delivered.has(kept.place) || (await exists(staging, staging.keepsake));
+    if (isThere && (await exists(staging, from)))
+      await keepWhole(run, staging, keeps, isOurs ? 'undo' : 'first delivery');
     if (await exists(staging, from)) await bringBack(staging, from);
     await noteDeed(run, 'undo', { kind: 'put', place: kept.place });
     return;
   }
-  const folder = staging.kept(keeps);
-  const keepsake = placeIn(staging, folder).text;
-  await noteDeed(run, 'undo', { kind: 'files kept', place: kept.place, keepsake, number: keeps, by: 'undo' });
-  const files = placeIn(staging, from).open();
-  if (!(await files.isThere())) return;
-  for await (const { path: one, type } of files.list(() => false, run.signal)) {
-    if (type === 'folder') continue;
-    const live = asBytes(path === '' ? one : `${path}/${one}`);
-    const to = asBytes(`${folder}/${one}`);
-    if (await end.entry(live)) {
-      await end.makeFolder(folderOf(to), 0o700);
-      await end.rename(live, to);
-    }
-    await end.rename(asBytes(`${from}/${one}`), live);
-  }
-  await end.remove(from);
+  await exchangeSingle(run, staging, kept, keeps);
 }
 
 /** Removes what is kept and what waits beside a place. */

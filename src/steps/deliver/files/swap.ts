@@ -128,44 +128,6 @@ async function noteKept(run: StepRun, staging: StagingPaths, to: ByteString, by:
   await noteDeed(run, 'deliver', { kind: 'kept', place, keepsake, number, by });
 }
 
-/** Moves files of a place that are about to be replaced into a keepsake. */
-export class ReplacedFiles {
-  private readonly staging: StagingPaths;
-  private readonly folder: ByteString;
-  private readonly made = new Set<ByteString>();
-
-  private constructor(staging: StagingPaths, folder: ByteString) {
-    this.staging = staging;
-    this.folder = folder;
-  }
-
-  /** Notes that files will be kept. */
-  static async begin(run: StepRun, staging: StagingPaths): Promise<ReplacedFiles> {
-    const number = (await ledgerOf(run.move)).numberOfDelivery;
-    const folder = staging.kept(number);
-    const keepsake = placeIn(staging, folder).text;
-    const place = staging.place.text;
-    await noteDeed(run, 'deliver', { kind: 'files kept', place, keepsake, number, by: 'delivery' });
-    return new ReplacedFiles(staging, folder);
-  }
-
-  /** Where they are. */
-  get keepsake(): string {
-    return placeIn(this.staging, this.folder).text;
-  }
-
-  /** Keeps a file that is there. What an interrupted run has kept stays. */
-  async keep(path: ByteString): Promise<void> {
-    const { end, path: root } = this.staging;
-    const to = asBytes(`${this.folder}/${path}`);
-    if (await end.entry(to)) return;
-    const above = folderOf(to);
-    if (!this.made.has(above)) await end.makeFolder(above, 0o700);
-    this.made.add(above);
-    await end.rename(asBytes(root === '' ? path : `${root}/${path}`), to);
-  }
-}
-
 /** The path of what is kept of a place, where something is. */
 export async function keptOf(staging: StagingPaths): Promise<string[]> {
   return (await exists(staging, staging.keepsake)) ? [placeIn(staging, staging.keepsake).text] : [];
