@@ -1,12 +1,13 @@
 import assert from 'node:assert/strict';
 import { execFileSync } from 'node:child_process';
 import { X509Certificate } from 'node:crypto';
-import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, utimesSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:https';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
+import { asBytes } from '../../src/core/bytes.js';
 import type { EndError } from '../../src/core/errors.js';
 import { ServerDatabase } from '../../src/ends/database/server/server-database.js';
 import { Resolver } from '../../src/ends/dns.js';
@@ -23,6 +24,19 @@ import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 
 const signal = new AbortController().signal;
+
+test('the time of a local file is never later than it is, and comes back as it was set', async t => {
+  const root = folder(t);
+  const files = new LocalFiles(root);
+  const path = asBytes('file');
+  writeFileSync(join(root, 'file'), '');
+  utimesSync(join(root, 'file'), 0, 1_795_993_898.9997);
+  assert.equal((await files.entry(path))?.mtime, 1_795_993_898_999);
+  for (let mtime = 1_795_993_898_000; mtime < 1_795_993_898_100; mtime++) {
+    await files.write(path, Buffer.from(''), { mode: 0o644, mtime });
+    assert.equal((await files.entry(path))?.mtime, mtime);
+  }
+});
 
 test('a resolver gives records with their TTLs, over a connection where they do not fit a datagram', async t => {
   const server = new StandinDnsServer([
