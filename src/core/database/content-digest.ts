@@ -21,6 +21,8 @@ export function kindOf({ type }: Pick<Column, 'type'>): Kind {
 }
 
 const lanes = 8;
+/** Bytes of the sum of rows' digests. */
+export const sumBytes = 4 * lanes;
 
 /**
  * Takes the digest of rows in any order: each row's SHA-256, added up in eight lanes of 32 bits. Two tables with the
@@ -36,11 +38,14 @@ export class ContentDigest {
   /** Of each row, where its key is given. */
   readonly prints: RowPrints | undefined;
 
-  /** @param key the columns by which a row is known (none: all of it); left out where no fingerprints are taken */
-  constructor(kinds: readonly Kind[], key?: readonly number[]) {
+  /**
+   * @param key the columns by which a row is known (none: all of it); left out where no fingerprints are taken
+   * @param keepsPrints whether they are kept here
+   */
+  constructor(kinds: readonly Kind[], key?: readonly number[], keepsPrints = true) {
     this.kinds = kinds;
     this.key = key;
-    this.prints = key && new RowPrints();
+    this.prints = key && keepsPrints ? new RowPrints() : undefined;
   }
 
   add(cells: readonly (Buffer | null)[]): void {
@@ -78,8 +83,27 @@ export class ContentDigest {
     return hash('sha256', this.buffer.subarray(0, at), 'buffer');
   }
 
+  /** Adds rows whose digests were taken before. @param sum as `sumOfRows` gave it */
+  addTaken(rows: number, sum: Buffer, prints: Buffer): void {
+    for (let lane = 0; lane < lanes; lane++) this.sum[lane]! += sum.readUInt32LE(4 * lane);
+    this.rows += rows;
+    this.prints?.addAll(prints);
+  }
+
+  /** Begins anew. */
+  clear(): void {
+    this.rows = 0;
+    this.sum.fill(0);
+    this.prints?.clear();
+  }
+
+  /** The sum of all rows' digests, in `sumBytes` bytes; good until a row is added. */
+  sumOfRows(): Buffer {
+    return Buffer.from(this.sum.buffer);
+  }
+
   content(): TableContent {
-    return { rows: this.rows, digest: Buffer.from(this.sum.buffer).toString('hex') };
+    return { rows: this.rows, digest: this.sumOfRows().toString('hex') };
   }
 }
 

@@ -9,6 +9,7 @@ import { type EncodedSql, identifier, joined, sql } from '../sql/encoded-sql.js'
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
 import { ContentDigest, kindOf } from './content-digest.js';
 import { InsertWriter } from './insert-writer.js';
+import type { RowsAsText } from './piece-prints.js';
 import type { KeySet } from './row-prints.js';
 import { valueSql } from './row-update.js';
 
@@ -64,7 +65,8 @@ export class RowChanges implements DumpVisitor {
   readonly tables = new Map<string, RowsToChange>();
   private readonly changing: ReadonlyMap<string, ChangingTable>;
   private readonly edits: RowEdits;
-  private readonly changed: (change: RowChange) => void;
+  /** What the edits changed. */
+  readonly changes: RowChange[] = [];
   private readonly charset: string;
   private readonly scanner: DumpScanner;
   private readonly shapes = new Map<string, readonly string[]>();
@@ -75,16 +77,11 @@ export class RowChanges implements DumpVisitor {
   constructor(
     bench: Workbench,
     wanted: readonly ChangingTable[],
-    {
-      edits,
-      changed,
-      charset,
-    }: { readonly edits: readonly DataEdit[]; changed(change: RowChange): void; readonly charset: string },
+    { edits, charset }: { readonly edits: readonly DataEdit[]; readonly charset: string },
   ) {
     this.scanner = new DumpScanner(bench, this);
     this.changing = new Map(wanted.map(one => [one.table, one]));
     this.edits = new RowEdits(edits);
-    this.changed = changed;
     this.charset = charset;
   }
 
@@ -96,6 +93,23 @@ export class RowChanges implements DumpVisitor {
   /** @throws DamageError when the dump ends too early */
   finish(): void {
     this.scanner.finish();
+    this.endRows();
+  }
+
+  /**
+   * Takes rows that were remembered of the dump, in place of all of it.
+   * @returns whether every row that is wanted was among them; if not, all of the dump must be read
+   */
+  takeRemembered(pieces: readonly RowsAsText[]): boolean {
+    for (const { table, columns, backslash, bytes } of pieces) {
+      const wanted = this.changing.get(table);
+      if (wanted) this.rowsOf(wanted, columns).push(bytesOf(bytes), { backslash });
+    }
+    this.endRows();
+    return [...this.changing].every(([table, { keys }]) => (this.tables.get(table)?.rows ?? 0) === keys.size);
+  }
+
+  private endRows(): void {
     for (const writer of this.writers.values()) writer.finish();
   }
 
@@ -136,7 +150,7 @@ export class RowChanges implements DumpVisitor {
       const row = this.edits.apply(table, columns, ordered, change => seen.push(change));
       if (!row) return;
       const whole = digest.digestOf(row);
-      for (const change of seen) this.changed(change);
+      this.changes.push(...seen);
       rows.tuples.push(tupleOf(row, columns, keyPlaces));
       rows.digests.add(whole.toString('hex'));
       rows.rows++;

@@ -1,116 +1,111 @@
+/** Bytes of one fingerprint: four numbers, two of the key and two of the row. */
+export const printBytes = 16;
+
 /**
- * Fingerprints of a table's rows: for each a hash of its key and a hash of all of it, so that two states of the table can be
- * compared row by row in little memory. Rows are found by the hash of their key; where a table has no key, that of all of it.
+ * Fingerprints of a table's rows, in the order in which they were added: for each a hash of its key and a hash of all of it,
+ * so that two states of the table can be compared row by row in little memory. Rows are found by the hash of their key; where
+ * a table has no key, that of all of it.
  */
 export class RowPrints {
   rows = 0;
-  /** Four numbers a slot: two of the key, two of the row; a slot whose numbers are all 0 is empty. */
-  private slots: Uint32Array;
-  private capacity: number;
+  private list: Uint32Array;
+  /** Numbers of rows, from 1, by the hash of their key; made once rows are looked for. */
+  private index: Uint32Array | undefined;
 
-  constructor(rows = 0) {
-    this.capacity = 1024;
-    while (this.capacity < rows * 2) this.capacity *= 2;
-    this.slots = new Uint32Array(4 * this.capacity);
+  constructor(rows = 256) {
+    this.list = new Uint32Array(4 * rows);
   }
 
   /** Adds a row. @param key bytes by which it is known @param digest of the whole row, at least eight bytes */
   add(key: Uint8Array, digest: Buffer): void {
-    if (2 * (this.rows + 1) > this.capacity) this.grow();
-    this.put(
-      hashOf(key, 0x9747b28c),
-      hashOf(key, 0x5bd1e995),
-      digest.readUInt32LE(0),
-      digest.readUInt32LE(4) | 1,
-    );
-    this.rows++;
+    this.makeRoom(1);
+    const at = 4 * this.rows++;
+    this.list[at] = hashOf(key, 0x9747b28c);
+    this.list[at + 1] = hashOf(key, 0x5bd1e995);
+    this.list[at + 2] = digest.readUInt32LE(0);
+    this.list[at + 3] = digest.readUInt32LE(4);
+  }
+
+  /** Adds the fingerprints that `bytes` gave of other rows. */
+  addAll(bytes: Buffer): void {
+    const rows = bytes.length / printBytes;
+    this.makeRoom(rows);
+    Buffer.from(this.list.buffer).set(bytes, printBytes * this.rows);
+    this.rows += rows;
   }
 
   /** Whether a row is there with this key, and whether all of it is the same. */
   find(key: Uint8Array, digest: Buffer): 'same' | 'changed' | 'missing' {
-    const at = this.slotOf(hashOf(key, 0x9747b28c), hashOf(key, 0x5bd1e995));
+    const at = this.placeOf(hashOf(key, 0x9747b28c), hashOf(key, 0x5bd1e995));
     if (at < 0) return 'missing';
-    const same =
-      this.slots[at + 2] === digest.readUInt32LE(0) &&
-      this.slots[at + 3] === (digest.readUInt32LE(4) | 1) >>> 0;
+    const { list } = this;
+    const same = list[at + 2] === digest.readUInt32LE(0) && list[at + 3] === digest.readUInt32LE(4);
     return same ? 'same' : 'changed';
-  }
-
-  /** Whether a key is there. */
-  has(key: Uint8Array): boolean {
-    return this.slotOf(hashOf(key, 0x9747b28c), hashOf(key, 0x5bd1e995)) >= 0;
   }
 
   /** The keys of rows that differ from those of another state: changed or new here; and how many are no longer here. */
   since(before: RowPrints): { readonly keys: KeySet; readonly gone: KeySet } {
     const keys = new KeySet();
     const gone = new KeySet();
-    this.each((a, b, c, d) => {
-      const at = before.slotOf(a, b);
-      if (at < 0 || before.slots[at + 2] !== c || before.slots[at + 3] !== d) keys.addHash(a, b);
-    });
-    before.each((a, b) => {
-      if (this.slotOf(a, b) < 0) gone.addHash(a, b);
-    });
+    const { list } = this;
+    for (let at = 0; at < 4 * this.rows; at += 4) {
+      const there = before.placeOf(list[at]!, list[at + 1]!);
+      if (there < 0 || before.list[there + 2] !== list[at + 2] || before.list[there + 3] !== list[at + 3])
+        keys.addHash(list[at]!, list[at + 1]!);
+    }
+    for (let at = 0; at < 4 * before.rows; at += 4)
+      if (this.placeOf(before.list[at]!, before.list[at + 1]!) < 0)
+        gone.addHash(before.list[at]!, before.list[at + 1]!);
     return { keys, gone };
   }
 
-  /** As bytes, to be kept. */
+  /** As bytes, to be kept; good until rows are added. */
   bytes(): Buffer {
-    const list = new Uint32Array(4 * this.rows);
-    let at = 0;
-    this.each((...slot) => {
-      list.set(slot, at);
-      at += 4;
-    });
-    return Buffer.from(list.buffer, 0, 4 * at);
+    return Buffer.from(this.list.buffer, 0, printBytes * this.rows);
   }
 
   static of(bytes: Buffer): RowPrints {
-    const rows = Math.floor(bytes.length / 16);
-    const prints = new RowPrints(rows);
-    for (let i = 0; i < rows; i++) {
-      const at = 16 * i;
-      prints.put(
-        bytes.readUInt32LE(at),
-        bytes.readUInt32LE(at + 4),
-        bytes.readUInt32LE(at + 8),
-        bytes.readUInt32LE(at + 12),
-      );
-      prints.rows++;
-    }
+    const prints = new RowPrints(0);
+    prints.addAll(bytes.subarray(0, bytes.length - (bytes.length % printBytes)));
     return prints;
   }
 
-  private each(take: (a: number, b: number, c: number, d: number) => void): void {
-    const { slots } = this;
-    for (let at = 0; at < slots.length; at += 4)
-      if (slots[at + 3] !== 0) take(slots[at]!, slots[at + 1]!, slots[at + 2]!, slots[at + 3]!);
+  /** Forgets all rows. */
+  clear(): void {
+    this.rows = 0;
+    this.index = undefined;
   }
 
-  private put(a: number, b: number, c: number, d: number): void {
-    const { slots, capacity } = this;
-    let at = 4 * ((a ^ b) & (capacity - 1));
-    while (slots[at + 3] !== 0) at = (at + 4) & (4 * capacity - 1);
-    slots[at] = a;
-    slots[at + 1] = b;
-    slots[at + 2] = c;
-    slots[at + 3] = d;
+  private makeRoom(rows: number): void {
+    this.index = undefined;
+    const needed = 4 * (this.rows + rows);
+    if (needed <= this.list.length) return;
+    const larger = new Uint32Array(Math.max(needed, 2 * this.list.length));
+    larger.set(this.list.subarray(0, 4 * this.rows));
+    this.list = larger;
   }
 
-  private slotOf(a: number, b: number): number {
-    const { slots, capacity } = this;
-    for (let at = 4 * ((a ^ b) & (capacity - 1)); slots[at + 3] !== 0; at = (at + 4) & (4 * capacity - 1))
-      if (slots[at] === a && slots[at + 1] === b) return at;
+  /** Where in the list a row is; -1 where there is none of that key. */
+  private placeOf(a: number, b: number): number {
+    this.index ??= this.newIndex();
+    const { index, list } = this;
+    for (let slot = (a ^ b) & (index.length - 1); index[slot] !== 0; slot = (slot + 1) & (index.length - 1)) {
+      const at = 4 * (index[slot]! - 1);
+      if (list[at] === a && list[at + 1] === b) return at;
+    }
     return -1;
   }
 
-  private grow(): void {
-    const before = this.slots;
-    this.capacity *= 2;
-    this.slots = new Uint32Array(4 * this.capacity);
-    for (let at = 0; at < before.length; at += 4)
-      if (before[at + 3] !== 0) this.put(before[at]!, before[at + 1]!, before[at + 2]!, before[at + 3]!);
+  private newIndex(): Uint32Array {
+    let size = 1024;
+    while (size < 2 * this.rows) size *= 2;
+    const index = new Uint32Array(size);
+    for (let row = 0; row < this.rows; row++) {
+      let slot = (this.list[4 * row]! ^ this.list[4 * row + 1]!) & (size - 1);
+      while (index[slot] !== 0) slot = (slot + 1) & (size - 1);
+      index[slot] = row + 1;
+    }
+    return index;
   }
 }
 

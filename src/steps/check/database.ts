@@ -58,7 +58,7 @@ async function loadedDatabase({ move }: StepRun): Promise<{ database: DatabaseEn
 /** Reads the dump that was loaded: what it makes, and which old addresses are in it. */
 async function readMovedDump(run: StepRun, family: Family, leftOver: LeftOver[]): Promise<DumpContent> {
   const { bench } = run.move;
-  const dump = new DumpContent(bench, new Map());
+  const dump = new DumpContent(bench, { columns: new Map() });
   const look = new DumpRewriter(compileDumpTerms(bench, dumpTermsOf(run.move, family)));
   const file = run.move.crate.at(movedDump);
   await readDump(bench, file, together(dump, look), {

@@ -38,10 +38,10 @@ export async function compareExport(
   const secret = new Set(
     edits.filter(one => one.secret && !('remove' in one.change)).map(({ table }) => table),
   );
-  const finished = new DumpContent(bench, undefined, edits);
+  const finished = new DumpContent(bench, { edits });
   const wanted = await read(crate.at(movedDump), finished);
   const look = new DumpRewriter(compileDumpTerms(bench, dumpTermsOf(run.move, family)));
-  const found = await read(resolve(exported), new DumpContent(bench, finished.columns), look);
+  const found = await read(resolve(exported), new DumpContent(bench, { columns: finished.columns }), look);
   for (const place of look.tally.all()) leftOver.push(...leftOverIn(place));
   return tablesOfCrate(run.move, manifest).own.map(({ table, rows }) => {
     const newTable = newTableName(table, change);

@@ -298,7 +298,9 @@ export class DatabaseDeliverer implements Deliverer {
     const loaded = needsLoad ? await loader.load(findings) : undefined;
     const done = new EditsDone();
     if (rowPlan && isPartial) {
-      this.rows = await rowsOfPlan(run, database, rowPlan, edits, change => done.add(change));
+      const { rows, changes } = await rowsOfPlan(run, database, rowPlan, edits);
+      this.rows = rows;
+      for (const change of changes) done.add(change);
       await noteHeld(run, done.held);
       await noteRowsState(run, database, part.sha256, rowPlan, loaded?.state);
     }

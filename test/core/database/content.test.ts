@@ -4,10 +4,17 @@ import fc from 'fast-check';
 import { ContentDigest, kindOf } from '../../../src/core/database/content-digest.js';
 import { DumpContent } from '../../../src/core/database/dump-content.js';
 import { InsertWriter } from '../../../src/core/database/insert-writer.js';
+import {
+  type PieceMemory,
+  type PiecePrints,
+  RememberedRows,
+} from '../../../src/core/database/piece-prints.js';
+import { RowChanges } from '../../../src/core/database/row-changes.js';
 import type { Column } from '../../../src/core/sql/column.js';
 import { introducerOf, selectedAs, writingOf } from '../../../src/core/sql/column.js';
 import { DumpStatements } from '../../../src/core/sql/statements.js';
 import { bench } from '../../help/bench.js';
+import { effort } from '../../help/effort.js';
 
 const column = (type: string, charset?: string): Column => ({ name: type, type, charset, generated: false });
 const columns = [
@@ -158,5 +165,84 @@ test('a dump is cut into statements between rows, and the same rows come out', (
         assert.deepEqual(content.contents().get('t'), digestOf(rows));
       },
     ),
+  );
+});
+
+/** A memory of pieces that outlives a dump. */
+class Pieces implements PieceMemory {
+  private readonly known = new Map<string, PiecePrints>();
+
+  find(digest: Buffer): PiecePrints | undefined {
+    return this.known.get(digest.toString('hex'));
+  }
+
+  keep(digest: Buffer, { rows, sum, prints }: PiecePrints): void {
+    const copy = { rows, sum: Buffer.from(sum), prints: Buffer.from(prints) };
+    this.known.set(digest.toString('hex'), copy);
+  }
+}
+
+const crowd = Array.from({ length: 3000 }, (_, i) => [
+  Buffer.from(String(i)),
+  Buffer.from(`oars ${i} `.repeat(1 + (i % 9))),
+  null,
+  null,
+  Buffer.from(String(i / 7)),
+  i % 5 === 0 ? null : Buffer.from("it's low water"),
+]);
+
+test('what is known of the pieces of one dump says the same of the next as reading all of it', () => {
+  const keys = new Map([['t', ['bigint']]]);
+  const look = (dump: Buffer, memory?: PieceMemory) => {
+    const remembered = new RememberedRows();
+    const content = new DumpContent(bench, { keys, memory, remembered });
+    content.push(dump);
+    content.finish();
+    const prints = content.prints('t')!;
+    return { content: content.contents().get('t'), prints, remembered: remembered.all()! };
+  };
+  const change = fc.record({
+    at: fc.nat(crowd.length - 1),
+    what: fc.constantFrom('changed', 'gone', 'new', 'longer'),
+  });
+  fc.assert(
+    fc.property(fc.array(change, { minLength: 1, maxLength: 5 }), changes => {
+      const memory = new Pieces();
+      const before = look(dumpOf(crowd), memory);
+      let rows: (readonly (Buffer | null)[])[] = crowd;
+      for (const [i, { at, what }] of changes.entries()) {
+        const place = Math.min(at, rows.length - 1);
+        const row = rows[place]!;
+        if (what === 'gone') rows = rows.toSpliced(place, 1);
+        else if (what === 'new')
+          rows = rows.toSpliced(place, 0, [Buffer.from(String(9000 + i)), ...row.slice(1)]);
+        else
+          rows = rows.with(
+            place,
+            row.with(1, Buffer.from(`${what} ${i}`.repeat(what === 'longer' ? 9000 : 1))),
+          );
+      }
+      const dump = dumpOf(rows);
+      const after = look(dump, memory);
+      const alone = look(dump);
+      assert.deepEqual(after.content, alone.content);
+      assert.deepEqual(after.prints.bytes(), alone.prints.bytes());
+      // Only what is around a change was opened.
+      const opened = after.remembered.reduce((sum, { bytes }) => sum + bytes.length, 0);
+      assert.ok(opened < changes.length * 400_000, `${opened} bytes`);
+      assert.ok(after.remembered.length <= 4 * changes.length, `${after.remembered.length} pieces`);
+
+      const { keys: changed } = after.prints.since(before.prints);
+      const table = { table: 't', columns, key: ['bigint'], keys: changed };
+      const some = new RowChanges(bench, [table], { edits: [], charset: 'utf8mb4' });
+      assert.ok(some.takeRemembered(after.remembered));
+      const all = new RowChanges(bench, [table], { edits: [], charset: 'utf8mb4' });
+      all.push(dump);
+      all.finish();
+      assert.deepEqual(some.tables, all.tables);
+      if (changed.size > 0)
+        assert.ok(!new RowChanges(bench, [table], { edits: [], charset: 'utf8mb4' }).takeRemembered([]));
+    }),
+    { numRuns: effort(20, 200) },
   );
 });

@@ -53,7 +53,7 @@ test('what is set right in a dump is worked out from its rows, each statement on
 
 test('an export after the edits has the digest that the dump with the edits in mind has', () => {
   const digest = (list: readonly string[], mind: typeof edits) => {
-    const content = new DumpContent(bench, undefined, mind);
+    const content = new DumpContent(bench, { edits: mind });
     content.push(dump(list));
     content.finish();
     return content.contents().get('row_options');

@@ -1,6 +1,7 @@
 import type { TableContent } from '../../../core/database/content-digest.js';
 import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
 import { DumpContent } from '../../../core/database/dump-content.js';
+import { RememberedRows } from '../../../core/database/piece-prints.js';
 import {
   type ChangingTable,
   RowChanges,
@@ -9,6 +10,7 @@ import {
 } from '../../../core/database/row-changes.js';
 import type { KeySet, RowPrints } from '../../../core/database/row-prints.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
+import type { RowChange } from '../../../core/site/data/row-edits.js';
 import type { Column } from '../../../core/sql/column.js';
 import type { DatabaseConnection, DatabaseEnd, SeenTable } from '../../../ends/database/database-end.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
@@ -16,6 +18,7 @@ import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { Replacement } from '../../move/replacement.js';
 import type { StepRun } from '../../move/step.js';
 import type { DeliveredState, StateFolder } from './delivered-state.js';
+import { PieceFile } from './piece-file.js';
 import type { WrittenSince } from './written-since.js';
 
 /** Of a table of which more rows change, all of it is loaded. */
@@ -34,6 +37,8 @@ export interface RowPlan {
   readonly columns: ReadonlyMap<string, readonly Column[]>;
   readonly keys: ReadonlyMap<string, readonly string[]>;
   readonly dump: DumpContent;
+  /** Rows of it that may have changed. */
+  readonly remembered: RememberedRows;
 }
 
 /** What is known of the last delivery, and of what is there. */
@@ -61,18 +66,19 @@ export async function planRows(
   const standing = new Map(replacement.there.map(one => [one.name, one]));
   const edits = known.edits;
   const wantedKeys = new Map(names.map(name => [name, keys.get(name) ?? []]));
-  const dump = new DumpContent(
-    run.move.bench,
-    new Map(names.flatMap(name => (columns.has(name) ? [[name, columns.get(name)!]] : []))),
+  const remembered = new RememberedRows();
+  const memory = await PieceFile.open(run.move);
+  const dump = new DumpContent(run.move.bench, {
+    columns: new Map(names.flatMap(name => (columns.has(name) ? [[name, columns.get(name)!]] : []))),
     edits,
-    wantedKeys,
-  );
-  const file = run.move.crate.at(movedDump);
-  await readDump(run.move.bench, file, dump, {
-    signal: run.signal,
-    progress: done =>
-      run.events({ type: 'progress', what: 'comparing the dump', done, of: 0, unit: 'bytes' }),
+    keys: wantedKeys,
+    memory,
+    remembered,
   });
+  const file = run.move.crate.at(movedDump);
+  const progress = (done: number) =>
+    run.events({ type: 'progress', what: 'comparing the dump', done, of: 0, unit: 'bytes' });
+  await memory.during(() => readDump(run.move.bench, file, dump, { signal: run.signal, progress }));
   const shapes = dump.made.found();
   // What works on tables would act on the changes too; where it changes itself, all is loaded anew.
   if (triggers.length > 0 || shapes.programs !== state.programs) return undefined;
@@ -92,7 +98,7 @@ export async function planRows(
     await classify(plan, table, { content, prints: dump.prints(table), how, known });
   }
   if (leavesKeysBehind(plan.whole, replacement)) return undefined;
-  return { ...plan, wanted, columns, keys, dump };
+  return { ...plan, wanted, columns, keys, dump, remembered };
 }
 
 async function classify(
@@ -132,15 +138,14 @@ function leavesKeysBehind(whole: readonly string[], { foreignKeys }: Replacement
   return foreignKeys.some(({ table, references }) => whole.includes(references) && !whole.includes(table));
 }
 
-/** The rows that are to be changed, read from the dump. @param held is given what a site's edits change in them */
+/** The rows that are to be changed, read from the dump, and what a site's edits change in them. */
 export async function rowsOfPlan(
   run: StepRun,
   database: DatabaseEnd,
-  { rows, columns, keys, dump }: RowPlan,
+  { rows, columns, keys, dump, remembered }: RowPlan,
   edits: readonly DataEdit[],
-  changed: ConstructorParameters<typeof RowChanges>[2]['changed'],
-): Promise<RowsToChange[]> {
-  if (rows.length === 0) return [];
+): Promise<{ rows: RowsToChange[]; changes: readonly RowChange[] }> {
+  if (rows.length === 0) return { rows: [], changes: [] };
   const changing = rows.map(
     ({ table, keys: wanted }): ChangingTable => ({
       table,
@@ -150,12 +155,16 @@ export async function rowsOfPlan(
     }),
   );
   const charset = dump.charset ?? 'utf8mb4';
-  const reader = new RowChanges(run.move.bench, changing, { edits, changed, charset });
-  await readDump(run.move.bench, run.move.crate.at(movedDump), reader, { signal: run.signal });
+  const { bench, crate } = run.move;
+  let reader = new RowChanges(bench, changing, { edits, charset });
+  if (!reader.takeRemembered(remembered.all() ?? [])) {
+    reader = new RowChanges(bench, changing, { edits, charset });
+    await readDump(bench, crate.at(movedDump), reader, { signal: run.signal });
+  }
   const list = rows.map(({ table }, i) => reader.tables.get(table) ?? emptyChange(changing[i]!));
   for (const [i, { gone }] of rows.entries())
     if (gone.size > 0) await database.use(connection => addGone(connection, dump, list[i]!, gone));
-  return list;
+  return { rows: list, changes: reader.changes };
 }
 
 function emptyChange({ table, columns, key }: ChangingTable): RowsToChange {

@@ -8,6 +8,7 @@ import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { CratePart } from '../../../ends/move-folder/crate-part.js';
 import type { StepRun } from '../../move/step.js';
 import { type DeliveredState, StateFolder } from './delivered-state.js';
+import { PieceFile } from './piece-file.js';
 
 /** A table as it was read back from the new server, beside what the dump says. */
 export interface TableProof {
@@ -68,12 +69,13 @@ export async function verifyLoad(
   const state = new StateFolder(run.move, 'staged');
   await state.begin();
   const { columns, keys } = await shapesOf(database, names);
-  const expected = new DumpContent(bench, columns);
+  const memory = await PieceFile.begin(run.move);
+  const expected = new DumpContent(bench, { columns, keys, keepsPrints: false, memory });
   const progress = (done: number) =>
     run.events({ type: 'progress', what: 'reading the dump again', done, of: part.bytes, unit: 'bytes' });
   // The server computes meanwhile.
   const [, checksums] = await Promise.all([
-    readDump(bench, crate.at(movedDump), expected, { signal: run.signal, progress }),
+    memory.during(() => readDump(bench, crate.at(movedDump), expected, { signal: run.signal, progress })),
     checksumsOf(database, names),
   ]);
   const tables: TableProof[] = [];
