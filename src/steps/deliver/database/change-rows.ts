@@ -67,7 +67,7 @@ export async function planRows(
   const edits = known.edits;
   const wantedKeys = new Map(names.map(name => [name, keys.get(name) ?? []]));
   const remembered = new RememberedRows();
-  const memory = await PieceFile.open(run.move);
+  const memory = PieceFile.open(run.move);
   const dump = new DumpContent(run.move.bench, {
     columns: new Map(names.flatMap(name => (columns.has(name) ? [[name, columns.get(name)!]] : []))),
     edits,

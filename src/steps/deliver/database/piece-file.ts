@@ -1,5 +1,5 @@
-import { closeSync, openSync, writeSync } from 'node:fs';
-import { mkdir, readFile, rename, rm } from 'node:fs/promises';
+import { closeSync, fstatSync, openSync, readSync, writeSync } from 'node:fs';
+import { mkdir, rename, rm } from 'node:fs/promises';
 import { dirname } from 'node:path';
 import { sumBytes } from '../../../core/database/content-digest.js';
 import { digestBytes, type PieceMemory, type PiecePrints } from '../../../core/database/piece-prints.js';
@@ -17,25 +17,26 @@ const writtenAtOnce = 1 << 20;
  */
 export class PieceFile implements PieceMemory {
   private readonly file: string;
-  private readonly known: ReadonlyMap<string, PiecePrints>;
+  /** Where a piece is in the file that was kept the last time. */
+  private readonly known: ReadonlyMap<string, PlaceOfPiece>;
+  private from: number | undefined;
   private out: number | undefined;
   private waiting: Buffer[] = [];
   private waitingBytes = 0;
 
-  private constructor(move: Move, known: ReadonlyMap<string, PiecePrints>) {
-    this.file = move.folder.at('state', 'pieces');
+  private constructor(file: string, known: ReadonlyMap<string, PlaceOfPiece>) {
+    this.file = file;
     this.known = known;
   }
 
   /** Knows nothing yet. */
-  static async begin(move: Move): Promise<PieceFile> {
-    return new PieceFile(move, new Map());
+  static begin(move: Move): PieceFile {
+    return new PieceFile(fileOf(move), new Map());
   }
 
   /** Knows what it kept the last time. */
-  static async open(move: Move): Promise<PieceFile> {
-    const bytes = await readFile(move.folder.at('state', 'pieces')).catch(() => Buffer.alloc(0));
-    return new PieceFile(move, piecesIn(bytes));
+  static open(move: Move): PieceFile {
+    return new PieceFile(fileOf(move), placesIn(fileOf(move)));
   }
 
   /** Keeps what is kept while some work is done; where it fails, what was kept before stays. */
@@ -43,6 +44,7 @@ export class PieceFile implements PieceMemory {
     const partial = `${this.file}.partial`;
     await whileDoing(`Writing ${partial}`, async () => {
       await mkdir(dirname(partial), { recursive: true, mode: 0o700 });
+      if (this.known.size > 0) this.from = openSync(this.file, 'r');
       this.out = openSync(partial, 'w', 0o600);
     });
     try {
@@ -54,12 +56,18 @@ export class PieceFile implements PieceMemory {
     } finally {
       closeSync(this.out!);
       this.out = undefined;
+      if (this.from !== undefined) closeSync(this.from);
+      this.from = undefined;
     }
     await whileDoing(`Writing ${this.file}`, () => rename(partial, this.file));
   }
 
   find(digest: Buffer): PiecePrints | undefined {
-    return this.known.get(digest.toString('latin1'));
+    const place = this.known.get(digest.toString('latin1'));
+    if (!place || this.from === undefined) return undefined;
+    const bytes = Buffer.allocUnsafe(sumBytes + printBytes * place.rows);
+    if (readSync(this.from, bytes, 0, bytes.length, place.at) < bytes.length) return undefined;
+    return { rows: place.rows, sum: bytes.subarray(0, sumBytes), prints: bytes.subarray(sumBytes) };
   }
 
   keep(digest: Buffer, { rows, sum, prints }: PiecePrints): void {
@@ -78,19 +86,36 @@ export class PieceFile implements PieceMemory {
   }
 }
 
-function piecesIn(bytes: Buffer): Map<string, PiecePrints> {
-  const pieces = new Map<string, PiecePrints>();
-  for (let at = 0; at + headBytes <= bytes.length; ) {
-    const digest = bytes.toString('latin1', at, at + digestBytes);
-    const rows = bytes.readUInt32LE(at + digestBytes);
-    const from = at + headBytes;
-    at = from + printBytes * rows;
-    if (at > bytes.length) break;
-    pieces.set(digest, {
-      rows,
-      sum: bytes.subarray(from - sumBytes, from),
-      prints: bytes.subarray(from, at),
-    });
+interface PlaceOfPiece {
+  /** Where the sum of its digests is. */
+  readonly at: number;
+  readonly rows: number;
+}
+
+function fileOf({ folder }: Move): string {
+  return folder.at('state', 'pieces');
+}
+
+/** Where the pieces of a file are; none where there is no file. */
+function placesIn(file: string): Map<string, PlaceOfPiece> {
+  const places = new Map<string, PlaceOfPiece>();
+  let source: number;
+  try {
+    source = openSync(file, 'r');
+  } catch {
+    return places;
   }
-  return pieces;
+  try {
+    const { size } = fstatSync(source);
+    const head = Buffer.alloc(digestBytes + 4);
+    for (let at = 0; at + headBytes <= size; ) {
+      readSync(source, head, 0, head.length, at);
+      const rows = head.readUInt32LE(digestBytes);
+      places.set(head.toString('latin1', 0, digestBytes), { at: at + head.length, rows });
+      at += headBytes + printBytes * rows;
+    }
+  } finally {
+    closeSync(source);
+  }
+  return places;
 }
