@@ -13,6 +13,7 @@ const atRow: i32 = 3;
 const atDelimiter: i32 = 4;
 const atAside: i32 = 5;
 const inLiteral: i32 = 6;
+const atWord: i32 = 7;
 
 /** Where things are in the state, as whole numbers of four bytes; `RowLexer` says the same. */
 const stateAt: usize = 0;
@@ -57,6 +58,10 @@ const hexMark: u8 = 5;
 const dash: u8 = 6;
 const slash: u8 = 7;
 const aside: u8 = 8;
+const word: u8 = 9;
+/** The bytes of NULL as a number of four bytes, in capitals; and what makes them so. */
+const nullWord: u32 = 0x4c4c554e;
+const capitals: u32 = 0xdfdfdfdf;
 const delimiter: u8 = 0x80;
 
 /** Whether a quote was doubled in the string that was gone through last. */
@@ -251,11 +256,26 @@ export function rows(shift: usize, until: i32, state: usize): i32 {
     } else if (meaning == aside) {
       why = atAside;
       break;
+    } else if (meaning == word) {
+      // Nearly every word is this one.
+      if (depth == 1 && until - at > 4 && (load<u32>(shift + at) & capitals) == nullWord) {
+        const after = load<u8>(shift + at, 4);
+        if (after == 0x2c || after == 0x29) {
+          at += 4;
+          continue;
+        }
+      }
+      why = atWord;
+      break;
     } else if (meaning != 0) {
       const second = at + 1 < until ? load<u8>(shift + at, 1) : 0;
       const begins = meaning == dash ? second == 0x2d : meaning == slash ? second == 0x2a : byte == 0x30 ? second == 0x78 : second == 0x27;
       if (begins || at + 1 == until) {
         why = meaning == hexMark ? atHex : atAside;
+        break;
+      }
+      if (byte != 0x30 && byte != 0x2d) {
+        why = atWord;
         break;
       }
       at++;

@@ -1,7 +1,8 @@
 import { type RewriteSummary, summarise } from '../core/rewrite/report/summary.js';
 import { familyNamed } from '../core/site/families/families.js';
-import { movedDump } from '../ends/move-folder/crate.js';
+import { movedDump, takenDump } from '../ends/move-folder/crate.js';
 import type { CratePart } from '../ends/move-folder/crate-part.js';
+import { leftOutFindings } from './move/left-out.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings, othersOfCrate } from './move/tables.js';
 import { prefixChangeOf, ruleOptions, rulesOf } from './move/terms.js';
@@ -31,7 +32,10 @@ export async function rewrite(run: StepRun): Promise<StepOutcome<RewriteResult>>
       return { result: { dump: undefined, files, moved: undefined, prefix: undefined }, brief: {} };
     }
     const done = await rewriteCrateDump(run, manifest, { to: crate.at(movedDump) });
-    if (done) findings.add(...rewriteFindings(done.summary));
+    if (done) {
+      findings.add(...rewriteFindings(done.summary));
+      findings.add(...(await leftOutFindings(crate.at(takenDump), done.leftOut)));
+    }
     const dump = done?.summary;
     const moved: CratePart | undefined = done && {
       bytes: done.written!.bytes,

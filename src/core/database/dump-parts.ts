@@ -48,8 +48,6 @@ interface Held {
  * replace themselves by their keys; a table without a key is emptied where its rows begin.
  */
 export class DumpParts {
-  /** Statements that a panel must not run, for they work on other databases, users or the server. */
-  readonly leftOut: string[] = [];
   private readonly reader: DumpStatements;
   private readonly pack: (bytes: Buffer) => Buffer;
   private readonly take: (part: DumpPart) => void;
@@ -100,10 +98,6 @@ export class DumpParts {
 
   private add({ sql, kind, table, rows }: DumpStatement): void {
     if (kind === 'own') return;
-    if (kind === 'elsewhere') {
-      this.leftOut.push(sql.slice(0, 60));
-      return;
-    }
     if (kind === 'session') {
       const line = asBytes(`${sql};\n`);
       const { settings } = this;

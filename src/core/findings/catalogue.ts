@@ -721,9 +721,9 @@ export const catalogue = {
     remedy: 'Leave the others out if they are not to come along.',
   },
   'statements-left-out': {
-    levels: ['note'],
-    meaning: 'Statements of the dump that concern other databases, users or the server were not run.',
-    remedy: 'Do by hand what the site needs of them.',
+    levels: ['note', 'warn'],
+    meaning: 'Statements of the dump do more than make and fill the site’s tables; they were left out.',
+    remedy: 'Look at where the dump comes from; do by hand what the site needs of them.',
   },
   'table-changed-since': {
     levels: ['note'],

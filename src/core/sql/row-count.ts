@@ -1,8 +1,8 @@
 import type { ByteString } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
 import { readCreateTable } from './create-table.js';
+import type { Allowed } from './judge/judge.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
-import { subjectOf } from './subject.js';
 
 /** How many rows of a table a dump holds. */
 export interface TableRows {
@@ -40,8 +40,8 @@ export class RowCount implements DumpVisitor {
     return this.taken(table) === 'all';
   }
 
-  leavesOut(s: ByteString, start: number, end: number): boolean {
-    return isAboutOthers(s.slice(start, end), table => this.taken(table) === 'nothing');
+  leavesOut(named: Allowed): boolean {
+    return namesOthers(named, table => this.taken(table) === 'nothing');
   }
 
   insert({ table }: InsertHead): undefined {
@@ -58,13 +58,9 @@ export class RowCount implements DumpVisitor {
   }
 }
 
-/** Whether a statement is about a table or view that is not wanted, or about a trigger on one. */
-export function isAboutOthers(statement: string, unwanted: (table: string) => boolean): boolean {
-  const subject = subjectOf(statement);
-  if (!subject) return false;
-  const { kind, names, on } = subject;
-  if (kind === 'table' || kind === 'view') return names.some(unwanted);
-  return on !== undefined && unwanted(on);
+/** Whether a statement names a table or view that is not wanted; a foreign key may lead to one. */
+export function namesOthers({ about, uses }: Allowed, isUnwanted: (table: string) => boolean): boolean {
+  return about.some(isUnwanted) || uses.some(isUnwanted);
 }
 
 /** The count of a table, made at first use. */

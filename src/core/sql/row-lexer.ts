@@ -18,6 +18,8 @@ export const stops = {
   atAside: 5,
   /** Before the quote of a literal that does not end in the window. */
   inLiteral: 6,
+  /** Before a byte that is no part of a literal or a number, and no mark. */
+  atWord: 7,
 } as const;
 
 /** The layout of the state is described in kernels/rows.ts. */
@@ -64,6 +66,9 @@ const marks: Record<string, number> = {
   '`': 8,
   '#': 8,
 };
+/** What is between literals besides marks: white space, and what numbers are made of. */
+const silent = ' \t\r\n0123456789+.';
+const wordMark = 9;
 const delimiterMark = 0x80;
 
 /**
@@ -159,9 +164,11 @@ export class RowLexer {
     // Where each row is a statement, this is what takes time.
     if (delimiter !== this.delimiter) {
       this.delimiter = delimiter;
-      memory.fill(0, meaningsAt, countsAt);
+      memory.fill(wordMark, meaningsAt, countsAt);
+      for (const char of silent) memory[meaningsAt + char.charCodeAt(0)] = 0;
       for (const [char, mark] of Object.entries(marks)) memory[meaningsAt + char.charCodeAt(0)] = mark;
-      memory[meaningsAt + delimiter.charCodeAt(0)]! |= delimiterMark;
+      const first = meaningsAt + delimiter.charCodeAt(0);
+      memory[first]! |= delimiterMark;
     }
     for (let i = showing.length; i < this.shown; i++) memory[shownAt + i] = showings['with anchor'];
     this.shown = 0;

@@ -2,6 +2,8 @@ import { asBytes, type ByteString, type Edit, Stretch } from '../bytes.js';
 import { DamageError } from '../errors.js';
 import { EditList } from '../kernels/edit-list.js';
 import type { Workbench } from '../kernels/workbench.js';
+import { type Allowed, isAllowed, StatementJudge } from './judge/judge.js';
+import { longestWord, wordLength } from './judge/rows.js';
 import type { Dialect } from './literal.js';
 import { RowLexer, type Showing, stops } from './row-lexer.js';
 import { endOfAside, endOfHex, endOfStatement, needMore, unquoteName, versioned } from './tokens.js';
@@ -36,8 +38,8 @@ export interface DumpVisitor {
   readonly quietUntil?: number;
   /** A new stretch of the dump is at hand. */
   window?(stretch: Stretch): void;
-  /** Whether the rows of a table are wanted. Those that are not are left out of what is passed on. */
-  wanted?(table: string): boolean;
+  /** Whether the rows of a table are wanted, or why they are refused. Those that are not are left out of what is passed on. */
+  wanted?(table: string): boolean | string;
   /**
    * An INSERT or REPLACE begins; `start` and `end` bound its head in a text, up to where its rows begin. The edits' offsets
    * are in that text.
@@ -67,10 +69,23 @@ export interface DumpVisitor {
   row?(end: number, stretch: Stretch): readonly Edit[] | undefined;
   /** Bytes of rows as they are in the dump, brackets and commas with them. */
   rowBytes?(stretch: Stretch, start: number, end: number): void;
-  /** Whether a statement that is not an INSERT of rows is left out of what is passed on. It is not shown then. */
-  leavesOut?(s: ByteString, start: number, end: number): boolean;
+  /** A statement does more than dumps do: it is left out of what is passed on, and not shown. */
+  refused?(statement: RefusedStatement): void;
+  /**
+   * Whether a statement that is not an INSERT of rows is left out of what is passed on, or why it is refused. It is not shown
+   * then.
+   */
+  leavesOut?(named: Allowed): boolean | string;
   /** Any other statement, whole, without its delimiter. */
   statement?(s: ByteString, start: number, end: number, dialect: Dialect): readonly Edit[] | undefined;
+}
+
+/** A statement that was left out. */
+export interface RefusedStatement {
+  /** Where it is in the dump, in bytes, and how it begins: as bytes, without any value. */
+  readonly at: number;
+  readonly head: ByteString;
+  readonly why: string;
 }
 
 /** What takes a dump chunk by chunk. */
@@ -104,12 +119,15 @@ export class DumpScanner {
   private offset = 0;
   /** Bytes of the window before that were done with. */
   private lastWindow = 0;
+  /** The last of them. */
+  private lastByte = 0;
   private mode: 'between' | 'rows' = 'between';
   private delimiter = ';';
   /** The table whose rows are read, as it is and as it is there. */
   private table = '';
   private name = '';
   private readonly lexer: RowLexer;
+  private readonly judge = new StatementJudge();
   private dropping = false;
   private statements = 0;
   private headed = false;
@@ -201,6 +219,7 @@ export class DumpScanner {
     this.visitor.window?.(stretch);
     const end = this.scan(stretch, last);
     this.lastWindow = end;
+    if (end > 0) this.lastByte = bytes[end - 1]!;
     const { emit } = this;
     if (emit && end > 0) emit(this.edits.applied(end, emit.place?.()));
     this.offset += end;
@@ -322,7 +341,12 @@ export class DumpScanner {
       this.table = unquoteName(name!);
     }
     this.mode = 'rows';
-    this.dropping = this.visitor.wanted?.(this.table) === false;
+    const isElsewhere = /[`"\w$\x80-\xff]\s*\./.test(name!.replace(/`(?:[^`]|``)+`|"[^"]+"/g, '"'));
+    const wanted = isElsewhere
+      ? 'it names something of another database'
+      : (this.visitor.wanted?.(this.table) ?? true);
+    if (typeof wanted === 'string') this.refuse(shift + at, head, wanted);
+    this.dropping = wanted !== true;
     if (this.dropping) {
       this.edits.add({ start: shift + at, end: shift + end, put: asBytes('') });
       this.lexer.begin(this.delimiter, this.dialect);
@@ -394,7 +418,10 @@ export class DumpScanner {
           if (next === at) next++;
           break;
         case stops.atAside:
-          next = endOfAside(stretch.s, at, last);
+          next = this.asideInRow(stretch.s, at, last);
+          break;
+        case stops.atWord:
+          next = this.wordInRow(stretch, at, last);
           break;
         default:
           next = needMore;
@@ -412,14 +439,47 @@ export class DumpScanner {
       return needMore;
     }
     const after = end + this.delimiter.length;
-    if (this.visitor.leavesOut?.(s, at, end)) {
+    const text = s.slice(at, end);
+    const verdict = this.judge.judge(text);
+    const out = isAllowed(verdict) ? this.visitor.leavesOut?.(verdict) : verdict.why;
+    if (typeof out === 'string') this.refuse(at, text, out);
+    if (out) {
       this.edits.add({ start: at, end: after, put: asBytes('') });
       return after;
     }
     this.take(this.visitor.statement?.(s, at, end, this.dialect));
-    const mode = sqlMode.exec(s.slice(at, Math.min(end, at + 500)));
-    if (mode) this.dialect = { backslash: !/no_backslash_escapes/i.test(mode[1] ?? '') };
+    this.dialect = this.judge.dialect;
     return after;
+  }
+
+  private refuse(at: number, statement: string, why: string): void {
+    this.visitor.refused?.({ at: this.offset + at, head: headOf(statement), why });
+  }
+
+  /** A comment between literals: the offset after it. @throws DamageError where it is code to some servers */
+  private asideInRow(s: ByteString, at: number, last: boolean): number {
+    const opening = s.slice(at, at + 4);
+    if (!last && opening.length < 4) return needMore;
+    const isCode = opening[0] === '`' || /^\/\*(?:[!+]|M!)/.test(opening);
+    if (!isCode || this.dropping || (opening[0] === '`' && this.lexer.depth === 0))
+      return endOfAside(s, at, last);
+    throw this.damage(
+      `a row of the table ${this.table} holds what only some servers read, or a name, at byte ${this.offset + at}`,
+      'Take the dump with a program that writes values, or remove that row',
+    );
+  }
+
+  /** A word between literals: the offset after it. @throws DamageError where it has a server compute something */
+  private wordInRow({ bytes }: Stretch, at: number, last: boolean): number {
+    if (!last && bytes.length - at < longestWord) return needMore;
+    const before = at > 0 ? bytes[at - 1]! : this.lastByte;
+    const text = bytes.toString('latin1', at, at + longestWord);
+    const length = this.dropping ? 1 : wordLength(text, this.lexer.depth, before);
+    if (length > 0) return at + length;
+    throw this.damage(
+      `a row of the table ${this.table} holds what a server would compute, at byte ${this.offset + at}: ${JSON.stringify(/^[^'"]{0,30}/.exec(text)![0])}`,
+      'Take the dump with a program that writes values, or remove that row',
+    );
   }
 
   private brokenRow(at: number): DamageError {
@@ -440,13 +500,10 @@ export class DumpScanner {
 
 const insertWord = /(?:insert|replace)\s/iy;
 const insertHead =
-  /((?:insert|replace)\s+(?:(?:low_priority|delayed|high_priority)\s+)?(?:ignore\s+)?(?:into\s+)?)((?:(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)\.)?(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+))\s*(?:\(([^()']*)\)\s*)?values?\s*(?=\()/iy;
+  /((?:insert|replace)\s+(?:(?:low_priority|delayed|high_priority)\s+)?(?:ignore\s+)?(?:into\s+)?)((?:(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)\.)?(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+))\s*(?:\(((?:[\s,]|`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)*)\)\s*)?values?\s*(?=\()/iy;
 
 const openers =
   /^(?:\/\*M?!|\(|(?:alter|analyze|begin|call|change|check|commit|create|deallocate|delete|delimiter|describe|do|drop|execute|explain|flush|grant|handler|insert|kill|load|lock|optimize|prepare|purge|release|rename|repair|replace|reset|revoke|rollback|savepoint|select|set|show|signal|source|start|truncate|unlock|update|use|values|with|xa)\b)/i;
-
-/** A SET of the SQL mode: to a list, or back to what it was. */
-const sqlMode = /^(?:\/\*!\d*\s*)?set\s[^;]*?\bsql_mode\s*=\s*(?:'([^']*)'|@\w+)/i;
 
 const onlyOurs = 'Only databases of MariaDB and MySQL can be moved';
 
@@ -459,6 +516,11 @@ function otherSystem(s: string): string | undefined {
 
 function opensStatement(s: string, at: number): boolean {
   return openers.test(s.slice(at, at + 16));
+}
+
+/** How a statement begins, without any value: in those for users that may be a password. */
+function headOf(statement: string): ByteString {
+  return asBytes(/^[^'"(]{0,80}/.exec(statement)![0].replace(/\s+/g, ' ').trim());
 }
 
 function namesIn(list: string): string[] {

@@ -1,7 +1,8 @@
 import { asBytes, type ByteString, type Stretch } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
 import { quoteName } from './encoded-sql.js';
-import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
+import type { Allowed } from './judge/judge.js';
+import { DumpScanner, type DumpVisitor, type InsertHead, type RefusedStatement } from './scanner.js';
 import { unquoteName } from './tokens.js';
 
 /** One statement of a dump, to be sent to a server as it is. */
@@ -16,30 +17,33 @@ export interface DumpStatement {
 
 /**
  * What a statement is to a load: `rows` and other `data`; `structure`, which a server commits on its own; `session`,
- * which must be said again on a new connection; `own`, which the load does itself (transactions and locks);
- * `elsewhere`, which works on other databases, users or the server.
+ * which must be said again on a new connection; `own`, which the load does itself (transactions and locks).
  */
-type StatementKind = 'rows' | 'data' | 'structure' | 'session' | 'own' | 'elsewhere';
+type StatementKind = 'rows' | 'data' | 'structure' | 'session' | 'own';
 
 const kinds: readonly (readonly [RegExp, StatementKind])[] = [
-  [/^set\s+(?:global|persist|password|default\s+role|role)\b|^set\s+@@(?:global|persist)/i, 'elsewhere'],
   [/^set\b/i, 'session'],
-  [/^(?:start\s+transaction|begin|commit|rollback|savepoint|release|lock|unlock)\b/i, 'own'],
+  [/^(?:start\s+transaction|begin|commit|rollback|lock|unlock)\b/i, 'own'],
   [/^(?:insert|replace|update|delete)\b/i, 'data'],
-  [
-    /^(?:create|alter|drop)\s+(?:or\s+replace\s+)?(?:database|schema|user|role|server|tablespace|logfile)\b/i,
-    'elsewhere',
-  ],
-  [/^(?:create|alter|drop|rename|truncate|analyze|check|optimize|repair)\b/i, 'structure'],
 ];
 
 function kindOf(bare: string): StatementKind {
-  return kinds.find(([pattern]) => pattern.test(bare))?.[1] ?? 'elsewhere';
+  return kinds.find(([pattern]) => pattern.test(bare))?.[1] ?? 'structure';
 }
 
 /** The table of a statement on rows, with what may be before its name (such as IGNORE) skipped. */
 const tableIn =
   /^(?:insert|replace|update|delete)(?:\s+(?:low_priority|high_priority|delayed|quick|ignore))*(?:\s+(?:into|from))?\s+(`(?:[^`]|``)+`|"(?:[^"]|"")+"|[\w$\x80-\xff]+)/i;
+
+/** What else is asked of the statements of a dump. */
+export interface StatementOptions {
+  /** Gives a table another name in INSERTs of rows; undefined where it keeps its own. */
+  rename?(table: string): string | undefined;
+  /** Why a statement that names these may not be run; undefined where it may. */
+  refuses?(named: Allowed): string | undefined;
+  /** Is told of a statement that is left out. */
+  refused?(statement: RefusedStatement): void;
+}
 
 /**
  * Reads a dump as statements. An INSERT of many rows is cut between rows into several that are no longer than asked
@@ -49,7 +53,7 @@ export class DumpStatements implements DumpVisitor {
   private readonly scanner: DumpScanner;
   private readonly take: (statement: DumpStatement) => void;
   private readonly longest: number;
-  private readonly rename: (table: string) => string | undefined;
+  private readonly options: StatementOptions;
   private head = '';
   private table = '';
   private text: string[] = [];
@@ -58,20 +62,29 @@ export class DumpStatements implements DumpVisitor {
   private ends: number[] = [];
   private inRows = false;
 
-  /**
-   * @param longest bytes of a statement
-   * @param rename gives a table another name in INSERTs of rows; undefined where it keeps its own
-   */
+  /** @param longest bytes of a statement */
   constructor(
     bench: Workbench,
     longest: number,
     take: (statement: DumpStatement) => void,
-    rename: (table: string) => string | undefined = () => undefined,
+    options: StatementOptions = {},
   ) {
     this.scanner = new DumpScanner(bench, this);
     this.longest = longest;
     this.take = take;
-    this.rename = rename;
+    this.options = options;
+  }
+
+  wanted(table: string): boolean | string {
+    return this.options.refuses?.({ about: [table], isView: false, uses: [], refersTo: [] }) ?? true;
+  }
+
+  leavesOut(named: Allowed): boolean | string {
+    return this.options.refuses?.(named) ?? false;
+  }
+
+  refused(statement: RefusedStatement): void {
+    this.options.refused?.(statement);
   }
 
   /** See `DumpScanner`. @throws DamageError when the bytes cannot be an SQL dump */
@@ -87,7 +100,7 @@ export class DumpStatements implements DumpVisitor {
 
   insert({ table, nameStart, nameEnd }: InsertHead, s: ByteString, start: number, end: number): undefined {
     this.endRows();
-    const name = this.rename(table);
+    const name = this.options.rename?.(table);
     this.head =
       name === undefined
         ? s.slice(start, end)

@@ -8,6 +8,8 @@ import type { Workbench } from '../../core/kernels/workbench.js';
 import type { Condition, DataEdit } from '../../core/site/data/data-edits.js';
 import type { RowChange } from '../../core/site/data/row-edits.js';
 import type { Column } from '../../core/sql/column.js';
+import type { Allowed } from '../../core/sql/judge/judge.js';
+import type { RefusedStatement } from '../../core/sql/scanner.js';
 
 /** A database at one end, whatever reaches it. */
 export interface DatabaseEnd {
@@ -236,6 +238,8 @@ export interface LoadOptions {
   readonly progress?: (bytesRead: number) => void;
   /** Where the tables wait beside those whose places they take; left out where they are loaded in their place. */
   readonly staging?: Staging | undefined;
+  /** Why a statement that names these may not be run; left out, every one may that only fills tables. */
+  refuses?(named: Allowed): string | undefined;
 }
 
 /** The result of a load. */
@@ -243,8 +247,8 @@ export interface LoadDone {
   /** What was changed so that the server takes the dump, and how often. */
   readonly fitted: Fitted;
   readonly warnings: readonly LoadWarning[];
-  /** Statements that were not run, as bytes, since they work on something else than this database. */
-  readonly leftOut: readonly string[];
+  /** Statements that do more than fill the site's tables, and were not run. */
+  readonly leftOut: readonly RefusedStatement[];
 }
 
 /** What a server warned of while rows went in. */

@@ -10,7 +10,7 @@ import { TableDigests } from '../../core/sql/table-digest.js';
 import { readDump, together } from '../../ends/database/dump/reader.js';
 import { takenDump } from '../../ends/move-folder/crate.js';
 import type { StepRun } from '../move/step.js';
-import { tablesOfCrate } from '../move/tables.js';
+import { tablesOfCrate, takesOfCrate } from '../move/tables.js';
 import { dumpTermsOf, prefixChangeOf } from '../move/terms.js';
 import type { LeftOver } from './files.js';
 
@@ -47,8 +47,8 @@ export async function compareTables(
 
   // What the finished dump should hold: the dump as taken, rewritten once more.
   const expected = new TableDigests(bench);
-  const without = tablesOfCrate(move, manifest).others.map(({ table }) => table);
-  const again = new DumpRewriter(compileDumpTerms(bench, { ...terms, prefix, without }), chunk =>
+  const takes = takesOfCrate(move, manifest);
+  const again = new DumpRewriter(compileDumpTerms(bench, { ...terms, prefix, takes }), chunk =>
     expected.push(chunk),
   );
   const taken = move.crate.at(takenDump);

@@ -65,6 +65,13 @@ export function tablesOfCrate(
   return { own: manifest.tables.filter(isOwn), others: manifest.tables.filter(one => !isOwn(one)) };
 }
 
+/** Whether a table or view of a crate is moved, also one that it does not list; by its name as bytes. */
+export function takesOfCrate(move: Move, manifest: CrateManifest): (table: string) => boolean {
+  const names = manifest.tables.map(({ table }) => textOf(table));
+  const taken = tablesTaken(move, siteOfFiles(manifest), names);
+  return table => taken(textOf(table)) !== 'nothing';
+}
+
 /** The site of a crate, where it was taken with files by which it was recognised. */
 function siteOfFiles(manifest: CrateManifest): SiteInDatabase | undefined {
   return manifest.counts.files > 0 || manifest.from.family !== 'plain' ? siteOfCrate(manifest) : undefined;

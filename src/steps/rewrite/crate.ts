@@ -11,7 +11,7 @@ import { familyNamed } from '../../core/site/families/families.js';
 import { type CrateManifest, movedFiles, takenDump } from '../../ends/move-folder/crate.js';
 import { readAll } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
-import { tablesOfCrate } from '../move/tables.js';
+import { takesOfCrate } from '../move/tables.js';
 import { dumpTermsOf, prefixChangeOf, rulesOf } from '../move/terms.js';
 import { type DumpDone, rewriteDump } from './dump.js';
 
@@ -45,7 +45,7 @@ export async function rewriteCrateDump(
     terms: {
       ...dumpTermsOf(move, family),
       prefix: prefix && { from: prefix.from, to: prefix.to },
-      without: tablesOfCrate(move, manifest).others.map(({ table }) => table),
+      takes: takesOfCrate(move, manifest),
     },
     left,
     size: part.bytes,

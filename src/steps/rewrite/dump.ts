@@ -7,7 +7,7 @@ import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms, type DumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { LeftList } from '../../core/rewrite/report/left-list.js';
 import { type RewriteSummary, summarise } from '../../core/rewrite/report/summary.js';
-import type { Outlet } from '../../core/sql/scanner.js';
+import type { Outlet, RefusedStatement } from '../../core/sql/scanner.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { DumpWriter, type WrittenDump } from '../../ends/database/dump/writer.js';
 import type { EventSink } from '../move/events.js';
@@ -42,6 +42,8 @@ export interface DumpDone {
   readonly tables: readonly { readonly table: string; readonly rows: number }[];
   /** What was changed for the server, and tables with a row that is too long for it. */
   readonly fitted: Fitted;
+  /** Statements that do more than dumps do. */
+  readonly leftOut: readonly RefusedStatement[];
   readonly tooLong: ReadonlyMap<string, number>;
 }
 
@@ -88,6 +90,7 @@ export async function rewriteDump(job: DumpJob, events: EventSink, signal: Abort
       summary: summarise(what.rules.pairs, rewriter.tally.all(), tables),
       written,
       tables,
+      leftOut: rewriter.leftOut,
       fitted: fitter?.fitted ?? new Map(),
       tooLong: fitter?.tooLong ?? new Map(),
     };

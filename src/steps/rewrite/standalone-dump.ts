@@ -7,6 +7,7 @@ import { parseSize, sizeText } from '../../core/text/sizes.js';
 import { LocalFiles } from '../../ends/files/local.js';
 import { whileDoing } from '../../ends/system-errors.js';
 import type { EventSink } from '../move/events.js';
+import { leftOutFindings } from '../move/left-out.js';
 import { type DumpDone, rewriteDump } from './dump.js';
 import { PartsFolder } from './split-dump.js';
 import {
@@ -54,7 +55,11 @@ export async function rewriteStandaloneDump(
       events,
       signal,
     );
-    const findings = [...fittingFindings(done, wish), ...prefixFindings(done, wish)];
+    const findings = [
+      ...fittingFindings(done, wish),
+      ...prefixFindings(done, wish),
+      ...(await leftOutFindings(input, done.leftOut)),
+    ];
     if (!parts || out === undefined) return { summary: done.summary, findings, wrote: out ?? '' };
     await parts.writePage(
       wish.parts!,

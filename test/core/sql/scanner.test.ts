@@ -298,7 +298,7 @@ test('of tables that are not taken nothing is passed on, whatever a statement do
   ];
   const mixed = own.flatMap((statement, i) => [statement, others[i]!, others[i + own.length]!]).join('\n');
   const out: string[] = [];
-  const rewriter = new DumpRewriter({ rules, without: new Set(['b_t', 'b_u', 'b_v']) }, chunk =>
+  const rewriter = new DumpRewriter({ rules, takes: table => !/^b_[tuv]$/.test(table) }, chunk =>
     out.push(chunk.toString('latin1')),
   );
   rewriter.push(Buffer.from(mixed));
@@ -326,7 +326,7 @@ test('a statement on rows names its table, so that an interrupted load can fill 
   const reader = new DumpStatements(bench, 1000, ({ kind, table }) => seen.push(`${kind} ${table}`));
   reader.push(
     Buffer.from(
-      'INSERT LOW_PRIORITY IGNORE INTO `a``b` SET x = 1;\nreplace "c" SET x = \'INTO d\';\n/*!40000 UPDATE `e` SET x = 2 */;\nDELETE QUICK FROM f WHERE x;\nINSERT INTO g VALUES (1);\nCREATE TABLE h (x int);\n',
+      'INSERT LOW_PRIORITY IGNORE INTO `a``b` SET x = 1;\nreplace "c" SET x = \'INTO d\';\n/*!40000 UPDATE `e` SET x = 2 */;\nDELETE QUICK FROM f WHERE x = 1;\nINSERT INTO g VALUES (1);\nCREATE TABLE h (x int);\n',
     ),
   );
   reader.finish();

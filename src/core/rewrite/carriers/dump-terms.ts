@@ -16,8 +16,8 @@ export interface DumpTerms {
   /** Patterns of columns to leave, and of the only ones to rewrite (none for all). */
   readonly leave: readonly string[];
   readonly only: readonly string[];
-  /** Tables that are left out of the result altogether, by their names as bytes. */
-  readonly without?: readonly string[];
+  /** Whether a table or view is in the result, by its name as bytes; left out, all are. */
+  readonly takes?: (table: string) => boolean;
 }
 
 /** The same prepared for the byte path. */
@@ -40,6 +40,6 @@ export function compileDumpTerms(bench: Workbench, terms: DumpTerms): CompiledTe
     hosts: compileGlobs(columns.flatMap(one => one.hosts)),
     compressed: compileGlobs(columns.flatMap(one => one.compressed)),
     prefix: prefix && { ...prefix, data: columns.flatMap(one => one.prefixed) },
-    without: new Set(terms.without),
+    takes: terms.takes,
   };
 }

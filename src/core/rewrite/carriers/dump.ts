@@ -3,6 +3,7 @@ import type { ManySearch } from '../../search/many.js';
 import { looksSerialized } from '../../serialized/spans.js';
 import { readAssignments } from '../../sql/assignments.js';
 import { readCreateTable } from '../../sql/create-table.js';
+import type { Allowed } from '../../sql/judge/judge.js';
 import {
   type Dialect,
   EscapedText,
@@ -10,7 +11,7 @@ import {
   hasDoubledQuote,
   openLiteral,
 } from '../../sql/literal.js';
-import { isAboutOthers, rowsOf, type TableRows } from '../../sql/row-count.js';
+import { namesOthers, rowsOf, type TableRows } from '../../sql/row-count.js';
 import type { Showing } from '../../sql/row-lexer.js';
 import {
   type CellLiteral,
@@ -18,6 +19,7 @@ import {
   type DumpVisitor,
   type InsertHead,
   type Outlet,
+  type RefusedStatement,
 } from '../../sql/scanner.js';
 import { renameTables } from '../../sql/table-names.js';
 import { excerpt, showable } from '../../text/display.js';
@@ -48,9 +50,12 @@ export interface DumpRewriting {
   readonly compressed?: Globs | undefined;
   /** Takes what is left one by one. */
   readonly left?: LeftList | undefined;
-  /** Tables that are not passed on, by their names as bytes. */
-  readonly without?: ReadonlySet<string> | undefined;
+  /** Whether a table or view is passed on, by its name as bytes; left out, all are. */
+  readonly takes?: ((table: string) => boolean) | undefined;
 }
+
+/** So many statements that are left out are known. */
+const mostLeftOut = 10_000;
 
 /** What is known of one column of the table whose rows are being read. */
 interface ColumnPlan {
@@ -73,6 +78,8 @@ const statements = 'statements';
 export class DumpRewriter implements DumpVisitor {
   readonly tally = new Tally();
   readonly tables = new Map<string, TableRows>();
+  /** Statements that do more than dumps do. */
+  readonly leftOut: RefusedStatement[] = [];
   private readonly what: DumpRewriting;
   private readonly hostRules: Rules;
   private readonly scanner: DumpScanner;
@@ -112,13 +119,16 @@ export class DumpRewriter implements DumpVisitor {
   }
 
   wanted(table: string): boolean {
-    return this.what.without?.has(table) !== true;
+    return this.what.takes?.(table) !== false;
   }
 
-  leavesOut(s: ByteString, start: number, end: number): boolean {
-    const { without } = this.what;
-    if (!without || without.size === 0) return false;
-    return isAboutOthers(s.slice(start, end), table => without.has(table));
+  leavesOut(named: Allowed): boolean {
+    const { takes } = this.what;
+    return takes !== undefined && namesOthers(named, table => !takes(table));
+  }
+
+  refused(statement: RefusedStatement): void {
+    if (this.leftOut.length < mostLeftOut) this.leftOut.push(statement);
   }
 
   anchors(bytes: Buffer): number | undefined {

@@ -106,7 +106,7 @@ function refuseBomb(unpacked: number, packed: number, limit: number | undefined)
 }
 
 /** The bytes of a dump, unpacked. */
-async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable<Buffer> {
+export async function* dumpChunks(file: string, progress?: DumpProgress): AsyncIterable<Buffer> {
   const source: Readable =
     file === '-' ? process.stdin : createReadStream(file, { highWaterMark: chunkBytes });
   const chunks = (source as AsyncIterable<Buffer>)[Symbol.asyncIterator]();

@@ -1,7 +1,6 @@
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
 import type { Staging } from '../../../core/database/staging.js';
-import { DamageError } from '../../../core/errors.js';
 import type { Workbench } from '../../../core/kernels/workbench.js';
 import {
   type EncodedSql,
@@ -12,6 +11,7 @@ import {
   quoteName,
   sql,
 } from '../../../core/sql/encoded-sql.js';
+import type { RefusedStatement } from '../../../core/sql/scanner.js';
 import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
 import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } from '../database-end.js';
 import { readDump } from '../dump/reader.js';
@@ -35,8 +35,8 @@ const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 135
 class Load implements LoadDone {
   readonly fitted: Fitted = new Map();
   readonly warnings: LoadWarning[] = [];
-  /** Statements that work on something else than this database, and were not run. */
-  readonly leftOut: string[] = [];
+  /** Statements that do more than fill the site's tables, and were not run. */
+  readonly leftOut: RefusedStatement[] = [];
   private readonly bench: Workbench;
   private readonly session: DatabaseSession;
   private readonly has: ServerHas;
@@ -69,6 +69,7 @@ class Load implements LoadDone {
       limit: number;
       signal: AbortSignal;
       staging: Staging | undefined;
+      refuses: LoadOptions['refuses'];
       note: string;
     },
   ) {
@@ -81,12 +82,11 @@ class Load implements LoadDone {
     this.bench = options.bench;
     this.staging = options.staging;
     this.noteTable = identifier(options.note);
-    this.reader = new DumpStatements(
-      options.bench,
-      longestStatement,
-      statement => this.take(statement),
-      options.staging?.rename,
-    );
+    this.reader = new DumpStatements(options.bench, longestStatement, statement => this.take(statement), {
+      ...(options.staging && { rename: options.staging.rename }),
+      ...(options.refuses && { refuses: options.refuses }),
+      refused: statement => this.leftOut.push(statement),
+    });
   }
 
   /** Readies the session, and what an interrupted load left of a table without transactions. */
@@ -131,13 +131,8 @@ class Load implements LoadDone {
     const number = ++this.number;
     // After a statement that failed none may follow, or its rows would be skipped for good.
     if (statement.kind === 'own' || this.failure) return;
-    if (statement.kind === 'elsewhere') {
-      this.leftOut.push(headOf(statement.sql));
-      return;
-    }
     const again = this.redo !== undefined && statement.table === this.redo;
     const isPast = number <= this.position.done && statement.kind !== 'session' && !again;
-    if (!isPast) refuseQualified(statement.sql);
     // What is for later is gone through again by a load that is resumed.
     const sql = this.staged(statement);
     if (isPast || sql === undefined) return;
@@ -187,10 +182,8 @@ class Load implements LoadDone {
       await this.session.run(encodedSql(fitStatement(statement.sql, this.has, this.fitted)));
     } catch (error) {
       const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
-      if (kind === 'session' && !isLocked(error) && isUnknownSetting(error)) {
-        this.leftOut.push(headOf(statement.sql));
-        return;
-      }
+      // What a dump says of itself may need it no more.
+      if (kind === 'session' && !isLocked(error) && isUnknownSetting(error)) return;
       if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0))
         throw inStatement(error, statement.sql);
     }
@@ -265,7 +258,7 @@ export async function loadDump(
   session: DatabaseSession,
   file: string,
   position: LoadPosition,
-  { bench, server, signal, limit, progress, staging }: LoadOptions,
+  { bench, server, signal, limit, progress, staging, refuses }: LoadOptions,
 ): Promise<LoadDone> {
   const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
   const load = new Load(session, position, {
@@ -274,6 +267,7 @@ export async function loadDump(
     limit: limit ?? longestFor(server),
     signal,
     staging,
+    refuses,
     note: position.note,
   });
   await load.begin();
@@ -327,24 +321,9 @@ function putsRows({ kind }: DumpStatement): boolean {
   return kind === 'rows' || kind === 'data';
 }
 
-/** A setting that this server does not know, or lets nobody change: what a dump says of itself may need it no more. */
+/** A setting that this server does not know, or lets nobody change. */
 function isUnknownSetting(error: unknown): boolean {
   return [1193, 1227, 1231, 1238, 1115, 1273].includes((error as ServerSaid).errno ?? 0);
-}
-
-/** @throws DamageError for a statement that names a table of another database */
-function refuseQualified(sql: ByteString): void {
-  const name = '(?:`(?:[^`]|``)+`|[\\w$]+)';
-  const qualified = new RegExp(
-    `^(?:insert\\s+(?:ignore\\s+)?into|replace\\s+into|(?:create|drop|alter|truncate)\\s+(?:table|view)(?:\\s+if\\s+(?:not\\s+)?exists)?)\\s+${name}\\s*\\.`,
-    'i',
-  );
-  if (!qualified.test(sql.slice(0, 400))) return;
-  throw new DamageError({
-    doing: 'Loading the dump',
-    cause: `a statement names a table of another database (${textOf(headOf(sql))})`,
-    remedy: 'Dump the database without the names of databases in it',
-  });
 }
 
 /** The server's error with the statement's beginning put to it. */

@@ -2,11 +2,12 @@ import { bytesOfText, textOf } from '../../../core/bytes.js';
 import { doneNoteName, loadNoteName } from '../../../core/database/reserved-names.js';
 import { Staging } from '../../../core/database/staging.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
-import { counted } from '../../../core/text/numbers.js';
+import type { Allowed } from '../../../core/sql/judge/judge.js';
 import type { DatabaseEnd, LoadDone, LoadWarning, SeenServer } from '../../../ends/database/database-end.js';
 import { longestFor } from '../../../ends/database/server/load.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { CratePart } from '../../../ends/move-folder/crate-part.js';
+import { leftOutFindings } from '../../move/left-out.js';
 import type { IncomingTables } from '../../move/replacement.js';
 import { type FindingLog, noteDeed, type StepRun } from '../../move/step.js';
 import type { DeliveredState } from './delivered-state.js';
@@ -73,7 +74,7 @@ export class TableLoader {
     const good = new Set(proof.tables.filter(one => one.equal && one.compared).map(({ table }) => table));
     findings.add(
       ...warningFindings(this.finalWarnings(load), good, database),
-      ...leftOutFindings(load.leftOut, database),
+      ...(await leftOutFindings(run.move.crate.at(movedDump), load.leftOut)),
       ...proofFindings(proof.tables, database),
     );
     const { family, prefix } = this.incoming;
@@ -144,6 +145,7 @@ export class TableLoader {
             limit,
             progress,
             staging: this.staging,
+            refuses: named => foreignTo(incoming, named),
           });
         } catch (error) {
           // A statement may still run, and closing the connection would wait for it.
@@ -189,16 +191,18 @@ function warningFindings(
   });
 }
 
-function leftOutFindings(leftOut: readonly string[], { name }: DatabaseEnd): Finding[] {
-  if (leftOut.length === 0) return [];
-  const some = leftOut.slice(0, 3).map(statement => textOf(statement).replace(/\s+/g, ' '));
-  return [
-    finding({
-      level: 'note',
-      code: 'statements-left-out',
-      place: name,
-      what: `${counted(leftOut.length, 'statement')} of the dump were not run, since they concern other databases, users or the server: ${some.join('; ')}`,
-      remedy: 'Do by hand at the new server what of it is needed',
-    }),
+/** Why a statement may not be run at the new end: it names what is not the site's. */
+function foreignTo(
+  { names, prefix }: IncomingTables,
+  { about, isView, uses, refersTo }: Allowed,
+): string | undefined {
+  const isIncoming = (name: string) => names.includes(textOf(name));
+  const isOwn = (name: string) => isIncoming(name) || textOf(name).startsWith(prefix);
+  const foreign = [
+    ...about.filter(name => !(isView ? isOwn(name) : isIncoming(name))),
+    ...[...uses, ...refersTo].filter(name => !isOwn(name)),
   ];
+  return foreign[0] === undefined
+    ? undefined
+    : `it names ${textOf(foreign[0])}, which is not a table of the site`;
 }
