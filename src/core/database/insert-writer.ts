@@ -1,5 +1,5 @@
 import { EscapingBuffer } from '../kernels/escaping-buffer.js';
-import type { Writing } from '../sql/column.js';
+import { isNumber, type Writing } from '../sql/column.js';
 
 /** A row as the server gives it: the bytes of each cell, or null for NULL. */
 export type Cells = readonly (Buffer | null)[];
@@ -63,11 +63,11 @@ export class InsertWriter {
 
   private cell(cell: Buffer | null, { writing, introducer }: WrittenColumn): void {
     if (cell === null) this.out.put('NULL');
-    else if (writing === 'number') this.out.putEscaped(cell);
+    else if (writing === 'number' && isNumber(cell)) this.out.putEscaped(cell);
     else if (writing === 'bits')
       this.out.put(`b'${[...cell].map(byte => byte.toString(2).padStart(8, '0')).join('')}'`);
     else {
-      this.out.put(introducer);
+      if (writing !== 'number') this.out.put(introducer);
       this.out.put("'");
       this.out.putEscaped(cell);
       this.out.put("'");

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { asBytes, type ByteString } from '../bytes.js';
-import { type Column, writingOf } from '../sql/column.js';
+import { type Column, isNumber, writingOf } from '../sql/column.js';
 import {
   type EncodedSql,
   encodedSql,
@@ -119,7 +119,7 @@ function digestOf(value: ByteString): EncodedSql {
 export function valueSql(column: Column, value: ByteString): EncodedSql {
   switch (writingOf(column)) {
     case 'number':
-      return encodedSql(value);
+      return isNumber(Buffer.from(value, 'latin1')) ? encodedSql(value) : literalOfBytes(value);
     case 'text':
       return literalOfBytes(value);
     case 'bits':

@@ -608,6 +608,11 @@ export const catalogue = {
     meaning: 'The folder is the web root of a site whose program is in one of its folders.',
     remedy: 'Name that folder as `old.files`; what loads it from the web root is taken too.',
   },
+  'programs-not-taken': {
+    levels: ['warn'],
+    meaning: 'Views or programs of the old database work with more than its own tables; they are not taken.',
+    remedy: 'Make those that the site needs at the new server by hand.',
+  },
   'proxy-in-front': {
     levels: ['warn'],
     meaning: 'A cache or proxy answers in front of the old server.',

@@ -48,3 +48,25 @@ export function selectedAs(column: Column): EncodedSql {
   const name = identifier(column.name);
   return column.type === 'float' ? sql`${name}*1e0` : name;
 }
+
+/** Whether bytes are a number as servers write it. What is none may be SQL, and is written between quotes. */
+export function isNumber(bytes: Uint8Array): boolean {
+  let at = bytes[0] === 0x2d || bytes[0] === 0x2b ? 1 : 0;
+  const digits = () => {
+    const from = at;
+    while (bytes[at]! >= 0x30 && bytes[at]! <= 0x39) at++;
+    return at - from;
+  };
+  let count = digits();
+  if (bytes[at] === 0x2e) {
+    at++;
+    count += digits();
+  }
+  if (count === 0) return false;
+  if (bytes[at] === 0x65 || bytes[at] === 0x45) {
+    at++;
+    if (bytes[at] === 0x2d || bytes[at] === 0x2b) at++;
+    if (digits() === 0) return false;
+  }
+  return at === bytes.length;
+}

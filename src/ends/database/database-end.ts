@@ -270,6 +270,8 @@ export interface SnapshotOptions {
 
 /** A database as it is at one moment. */
 export interface DatabaseSnapshot {
+  /** Views and programs that were not written, since they work with more than tables of their own database. */
+  readonly leftOut: readonly { readonly what: string; readonly why: string }[];
   readonly tables: readonly SeenTable[];
   /** The tables that hold rows of their own. */
   readonly own: readonly SeenTable[];

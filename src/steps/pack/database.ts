@@ -5,6 +5,7 @@ import { bytesOfText } from '../../core/bytes.js';
 import { EndError, UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { SiteInDatabase } from '../../core/site/survey/site-tables.js';
+import { counted } from '../../core/text/numbers.js';
 import type { DatabaseEnd, DatabaseSnapshot, SeenTable } from '../../ends/database/database-end.js';
 import { GrowingDump } from '../../ends/database/dump/growing-dump.js';
 import { takenDump } from '../../ends/move-folder/crate.js';
@@ -85,7 +86,7 @@ export async function takeLiveDatabase(
       });
       sink.take(snapshot.tail());
     });
-    findings.push(...twoSnapshots(tables, database.name));
+    findings.push(...twoSnapshots(tables, database.name), ...programsFinding(snapshot, database.text));
     const part = await dump.finish(crate.at(takenDump));
     await rm(folder, { recursive: true });
     const taken = tables.map(({ table, rows }) => ({ table: bytesOfText(table), rows }));
@@ -97,6 +98,9 @@ export async function takeLiveDatabase(
     await snapshot.close().catch(() => {});
   }
 }
+
+/** So many views and programs are named. */
+const mostPrograms = 5;
 
 /** The tables of a database that are taken. */
 class ChosenTables {
@@ -264,4 +268,19 @@ function refuseCrashed(tables: readonly SeenTable[], doing: string): void {
     cause: `the table ${crashed.name} cannot be opened: ${crashed.trouble}`,
     remedy: `Repair it at the old host (REPAIR TABLE ${crashed.name}), or drop it if nothing needs it`,
   });
+}
+
+function programsFinding({ leftOut }: DatabaseSnapshot, place: string): Finding[] {
+  if (leftOut.length === 0) return [];
+  const shown = leftOut.slice(0, mostPrograms).map(({ what, why }) => `${what} (${why})`);
+  const others = leftOut.length > mostPrograms ? `; and ${leftOut.length - mostPrograms} more` : '';
+  return [
+    finding({
+      level: 'warn',
+      code: 'programs-not-taken',
+      place,
+      what: `${counted(leftOut.length, 'view or program', 'views and programs')} of the database work with more than its own tables: ${shown.join('; ')}${others}`,
+      remedy: 'Look at what they do, and make those that the site needs at the new server by hand',
+    }),
+  ];
 }

@@ -128,7 +128,22 @@ function walk(cursor: Cursor, liberties: Liberties, from: number): void {
       }
     } else {
       if (endsList.has(word)) isList = false;
-      if (/^(?:select|insert|replace|delete|update)$/.test(word) && cursor.peekMark(1) !== '(') verb = word;
+      const isVerb = /^(?:select|insert|replace|delete)$/.test(word) && cursor.peekMark(1) !== '(';
+      if (isVerb) verb = word;
+      const isUsing = word === 'using' && verb === 'delete' && cursor.peekMark(1) !== '(';
+      if (isUsing || (isVerb && /^(?:insert|replace)$/.test(word))) {
+        cursor.skip();
+        while (cursor.oneOf(beforeName)) {
+          // Nothing follows from it.
+        }
+        // `INTO` may be left out.
+        if (cursor.peek() !== 'into' && readsTables(liberties, word)) {
+          table();
+          isList = isUsing;
+        }
+        before = word;
+        continue;
+      }
       if (!isAfter(before, word)) throw cursor.unknown();
       opensTables = false;
       one(cursor, liberties, word, mark);

@@ -2,6 +2,8 @@ import { InsertWriter } from '../../../core/database/insert-writer.js';
 import { DamageError } from '../../../core/errors.js';
 import { type Column, introducerOf, selectedAs, writingOf } from '../../../core/sql/column.js';
 import { type EncodedSql, encodedSql, identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
+import { isAllowed, StatementJudge } from '../../../core/sql/judge/judge.js';
+import { isSafeCharset } from '../../../core/sql/judge/settings.js';
 import { version } from '../../../version.js';
 import type {
   AlsoTaken,
@@ -37,6 +39,8 @@ export class Snapshot implements DatabaseSnapshot {
   private locks: DatabaseSession | undefined;
   /** One for all tables, for its memory is not given back soon. */
   private readonly writer = new InsertWriter(chunk => this.passOn(chunk));
+  /** Views and programs that were not written, since they work with more than tables of their own database. */
+  readonly leftOut: { readonly what: string; readonly why: string }[] = [];
   /** Where the rows of the table go that is being written. */
   private passOn: (chunk: Buffer) => void = () => {};
 
@@ -110,8 +114,8 @@ export class Snapshot implements DatabaseSnapshot {
   head(taken: Date): Buffer {
     return Buffer.from(
       [
-        `-- Able Porter ${version} dump of ${this.session.route.place.name.replace(/\s/g, ' ')}`,
-        `-- Server version\t${this.server}`,
+        `-- Able Porter ${version} dump of ${inComment(this.session.route.place.name)}`,
+        `-- Server version\t${inComment(this.server)}`,
         `-- Taken ${taken.toISOString()}`,
         '',
         `SET NAMES ${this.charset};`,
@@ -139,7 +143,10 @@ export class Snapshot implements DatabaseSnapshot {
   ): Promise<number> {
     const name = identifier(table.name);
     const create = (await this.created(sql`TABLE`, name, 1))[1];
-    sink.take(Buffer.from(`\n-- Table ${name}\n\nDROP TABLE IF EXISTS ${name};\n${create};\n\n`, 'latin1'));
+    this.requireTable(name, create!);
+    sink.take(
+      Buffer.from(`\n-- Table ${inComment(name)}\n\nDROP TABLE IF EXISTS ${name};\n${create};\n\n`, 'latin1'),
+    );
     if (most === 0) {
       await sink.room(0);
       return 0;
@@ -204,7 +211,8 @@ export class Snapshot implements DatabaseSnapshot {
       await this.writeProgram(sink, type === 'FUNCTION' ? 'FUNCTION' : 'PROCEDURE', name!);
     const views = await this.viewsInOrder();
     for (const { name, create } of views)
-      sink.take(Buffer.from(`\nDROP VIEW IF EXISTS ${identifier(name)};\n${create};\n`, 'latin1'));
+      if (this.isTaken(`the view ${name}`, create))
+        sink.take(Buffer.from(`\nDROP VIEW IF EXISTS ${identifier(name)};\n${create};\n`, 'latin1'));
     const events = also.events
       ? await this.session.rows(
           sql`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`,
@@ -233,16 +241,38 @@ export class Snapshot implements DatabaseSnapshot {
     });
   }
 
+  /** @throws DamageError where a server says of a table what would do more than make it */
+  private requireTable(name: EncodedSql, create: string): void {
+    const verdict = new StatementJudge().judge(create);
+    if (isAllowed(verdict)) return;
+    throw new DamageError({
+      doing: `Taking the table ${name}`,
+      cause: `its definition does more than make a table: ${verdict.why}`,
+      remedy: 'Leave it out by name (take.database.tables.without), and do by hand what the site needs of it',
+    });
+  }
+
+  /** Whether a view or a program works with tables of its own database alone. @param mode the SQL mode of a program */
+  private isTaken(what: string, create: string, mode = ''): boolean {
+    const judge = new StatementJudge();
+    if (mode !== '') judge.judge(`SET SQL_MODE='${mode}'`);
+    const verdict = judge.judge(create);
+    if (!isAllowed(verdict)) this.leftOut.push({ what, why: verdict.why });
+    return isAllowed(verdict);
+  }
+
   /** Writes what runs at the server, in the SQL mode in which it was made. */
   private async writeProgram(sink: DumpSink, kind: ProgramKind, name: string): Promise<void> {
     const quoted = identifier(name);
     // An event's statement is one column further on, after its time zone.
     const column = kind === 'EVENT' ? 3 : 2;
     const cells = await this.created(encodedSql(kind), quoted, column);
+    const mode = (cells[1] ?? '').replace(/[^A-Z_,0-9]/gi, '');
+    if (!this.isTaken(`the ${kind.toLowerCase()} ${name}`, cells[column]!, mode)) return;
     const lines = [
       '',
       `DROP ${kind} IF EXISTS ${quoted};`,
-      `SET SQL_MODE='${cells[1]}';`,
+      `SET SQL_MODE='${mode}';`,
       'DELIMITER ;;',
       `${cells[column]};;`,
       'DELIMITER ;',
@@ -271,6 +301,11 @@ export class Snapshot implements DatabaseSnapshot {
   }
 }
 
+/** A text that stays in its line, and says nothing to the client of a database. */
+function inComment(text: string): string {
+  return text.replace(/[\x00-\x1f\x7f\\]/g, ' ');
+}
+
 /** A view's program names its own database before every table; without it the view can be loaded elsewhere. */
 function withoutDatabase(create: string, database: string): string {
   return create.replaceAll(`${database}.`, '');
@@ -282,7 +317,7 @@ function withoutDatabase(create: string, database: string): string {
  */
 function spokenIn(charset: string | undefined, columns: readonly Column[]): string {
   const wanted = charset?.toLowerCase() ?? '';
-  if (!/^\w+$/.test(wanted) || /^utf-?8/.test(wanted)) return 'utf8mb4';
+  if (!isSafeCharset(wanted) || /^utf-?8/.test(wanted)) return 'utf8mb4';
   return columns.every(column => column.charset === undefined || column.charset === wanted)
     ? wanted
     : 'utf8mb4';

@@ -1,5 +1,6 @@
 import { mkdir } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
+import { EndError } from '../../../core/errors.js';
 import type { KeptBy } from '../../../core/journal.js';
 import { counted } from '../../../core/text/numbers.js';
 import type { DatabaseConnection, DatabaseEnd, SeenTable } from '../../../ends/database/database-end.js';
@@ -57,6 +58,14 @@ async function writeKeepsake(
     writer.take(snapshot.head(new Date()));
     for (const table of snapshot.own) await snapshot.writeTable(table, writer, run.signal);
     await snapshot.writePrograms(writer, { routines: false, events: false });
+    const [unkept] = snapshot.leftOut;
+    if (unkept) {
+      throw new EndError({
+        doing: `Keeping ${unkept.what} of the new database`,
+        cause: `it works with more than tables of its own database (${unkept.why})`,
+        remedy: 'Nothing was changed. Save and remove it by hand, then deliver again',
+      });
+    }
     writer.take(snapshot.tail());
     await writer.finish();
   } catch (error) {
