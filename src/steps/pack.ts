@@ -6,6 +6,7 @@ import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
 import type { SiteInDatabase } from '../core/site/survey/site-tables.js';
 import { RowCount, type TableRows, type TakenOfTable } from '../core/sql/row-count.js';
+import type { RefusedStatement } from '../core/sql/scanner.js';
 import { isPacked, readDump } from '../ends/database/dump/reader.js';
 import { DumpWriter } from '../ends/database/dump/writer.js';
 import type { FilesEnd } from '../ends/files/files-end.js';
@@ -18,6 +19,7 @@ import { oldDatabaseOf } from './move/databases.js';
 import { identityOf } from './move/identity.js';
 import { withLanding } from './move/landing.js';
 import { ledgerOf } from './move/ledger.js';
+import { leftOutFindings } from './move/left-out.js';
 import type { Move } from './move/open.js';
 import { locate, lookAtSite, type Site, treeOf } from './move/read-site.js';
 import { doStep, type FindingLog, type StepOutcome, type StepRun } from './move/step.js';
@@ -238,7 +240,7 @@ async function takeDatabase(
   return move.oldLive ? takeLiveDatabase(run, await oldDatabaseOf(move, site), whose) : undefined;
 }
 
-/** Takes a dump as it is; where it holds more than the site's tables, without the others. */
+/** Takes a dump as it is, but for what is not of the site's tables. */
 async function takeDump(
   run: StepRun,
   file: string,
@@ -247,14 +249,17 @@ async function takeDump(
   const { move } = run;
   await move.crate.makeFolder();
   const whole = await copyDump(run, file, (await isPacked(file)) ? undefined : () => 'all');
-  const names = whole.map(({ table }) => textOf(table));
+  const names = whole.tables.map(({ table }) => textOf(table));
   const stops = siteTablesFindings(move, site, names, file);
   if (stops.length > 0) return { part: undefined, tables: [], findings: stops };
   const taken = tablesTaken(move, site, names);
   const others = names.filter(name => taken(name) === 'nothing');
   const isAll = names.every(name => taken(name) === 'all');
-  const tables = isAll ? whole : await copyDump(run, file, table => taken(textOf(table)));
-  const findings = othersFinding(site, { all: names, others, place: file });
+  const { tables, leftOut } = isAll ? whole : await copyDump(run, file, table => taken(textOf(table)));
+  const findings = [
+    ...othersFinding(site, { all: names, others, place: file }),
+    ...(await leftOutFindings(file, leftOut)),
+  ];
   return { part: await checksumOf(move.crate.at(takenDump)), tables, findings };
 }
 
@@ -266,7 +271,7 @@ async function copyDump(
   run: StepRun,
   file: string,
   taken?: (table: string) => TakenOfTable,
-): Promise<readonly TableRows[]> {
+): Promise<{ tables: readonly TableRows[]; leftOut: readonly RefusedStatement[] }> {
   const { crate, bench } = run.move;
   const { size } = (await identityOf(file)) as { size: number };
   const progress = (done: number) =>
@@ -282,7 +287,7 @@ async function copyDump(
     await writer?.discard();
     throw error;
   }
-  return [...count.tables.values()];
+  return { tables: [...count.tables.values()], leftOut: writer ? count.leftOut : [] };
 }
 
 async function copyWhole(from: string, to: string): Promise<void> {

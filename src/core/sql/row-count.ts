@@ -2,7 +2,7 @@ import type { ByteString } from '../bytes.js';
 import type { Workbench } from '../kernels/workbench.js';
 import { readCreateTable } from './create-table.js';
 import type { Allowed } from './judge/judge.js';
-import { DumpScanner, type DumpVisitor, type InsertHead } from './scanner.js';
+import { DumpScanner, type DumpVisitor, type InsertHead, type RefusedStatement } from './scanner.js';
 
 /** How many rows of a table a dump holds. */
 export interface TableRows {
@@ -10,12 +10,17 @@ export interface TableRows {
   rows: number;
 }
 
+/** So many statements that are left out are known. */
+export const mostLeftOut = 10_000;
+
 /** What is passed on of a table: all of it, how it is made, or nothing. */
 export type TakenOfTable = 'all' | 'structure' | 'nothing';
 
 /** Counts the rows of every table of a dump, and passes on of each what is wanted. */
 export class RowCount implements DumpVisitor {
   readonly tables = new Map<string, TableRows>();
+  /** Statements that do more than dumps do. */
+  readonly leftOut: RefusedStatement[] = [];
   private readonly taken: (table: string) => TakenOfTable;
   private readonly scanner: DumpScanner;
   private current: TableRows = { table: '', rows: 0 };
@@ -42,6 +47,10 @@ export class RowCount implements DumpVisitor {
 
   leavesOut(named: Allowed): boolean {
     return namesOthers(named, table => this.taken(table) === 'nothing');
+  }
+
+  refused(statement: RefusedStatement): void {
+    if (this.leftOut.length < mostLeftOut) this.leftOut.push(statement);
   }
 
   insert({ table }: InsertHead): undefined {

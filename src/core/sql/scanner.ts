@@ -503,7 +503,7 @@ const insertHead =
   /((?:insert|replace)\s+(?:(?:low_priority|delayed|high_priority)\s+)?(?:ignore\s+)?(?:into\s+)?)((?:(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)\.)?(?:`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+))\s*(?:\(((?:[\s,]|`(?:[^`]|``)+`|"[^"]+"|[\w$\x80-\xff]+)*)\)\s*)?values?\s*(?=\()/iy;
 
 const openers =
-  /^(?:\/\*M?!|\(|(?:alter|analyze|begin|call|change|check|commit|create|deallocate|delete|delimiter|describe|do|drop|execute|explain|flush|grant|handler|insert|kill|load|lock|optimize|prepare|purge|release|rename|repair|replace|reset|revoke|rollback|savepoint|select|set|show|signal|source|start|truncate|unlock|update|use|values|with|xa)\b)/i;
+  /^(?:\/\*M?!|\(|(?:alter|analyze|backup|begin|binlog|cache|call|change|check|commit|create|deallocate|delete|delimiter|describe|do|drop|execute|explain|flush|grant|handler|help|import|insert|install|kill|load|lock|optimize|prepare|purge|release|rename|repair|replace|reset|restart|revoke|rollback|savepoint|select|set|show|shutdown|signal|source|start|stop|table|truncate|uninstall|unlock|update|use|values|with|xa)\b)/i;
 
 const onlyOurs = 'Only databases of MariaDB and MySQL can be moved';
 

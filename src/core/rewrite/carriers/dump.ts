@@ -11,7 +11,7 @@ import {
   hasDoubledQuote,
   openLiteral,
 } from '../../sql/literal.js';
-import { namesOthers, rowsOf, type TableRows } from '../../sql/row-count.js';
+import { mostLeftOut, namesOthers, rowsOf, type TableRows } from '../../sql/row-count.js';
 import type { Showing } from '../../sql/row-lexer.js';
 import {
   type CellLiteral,
@@ -53,9 +53,6 @@ export interface DumpRewriting {
   /** Whether a table or view is passed on, by its name as bytes; left out, all are. */
   readonly takes?: ((table: string) => boolean) | undefined;
 }
-
-/** So many statements that are left out are known. */
-const mostLeftOut = 10_000;
 
 /** What is known of one column of the table whose rows are being read. */
 interface ColumnPlan {

@@ -46,6 +46,11 @@ export class Cursor {
     return this.tokens[this.at]?.kind === 'string';
   }
 
+  /** The text of the next token. */
+  text(): string {
+    return this.tokens[this.at]?.text ?? '';
+  }
+
   skip(): void {
     this.at++;
   }

@@ -77,6 +77,12 @@ export function toTheEnd(cursor: Cursor, liberties: Liberties): void {
   walk(cursor, liberties, 0);
 }
 
+/** The names of tables and their aliases, and what stands before a full stop: each of the second must be one of the first. */
+interface Scope {
+  readonly names: Set<string>;
+  readonly paths: Set<string>;
+}
+
 /** Goes through tokens and looks at every name of a table, every call, and every word that is none of an expression. */
 function walk(cursor: Cursor, liberties: Liberties, from: number): void {
   let depth = from;
@@ -87,13 +93,21 @@ function walk(cursor: Cursor, liberties: Liberties, from: number): void {
   let opensTables = false;
   let verb = '';
   let before = '';
+  const scope: Scope = { names: new Set(liberties.rows), paths: new Set() };
+  /** Whether a name that comes next is one for what was before it. */
+  let mayBeAlias = false;
   const table = () => {
-    opensTables = !tableOf(cursor, liberties);
+    opensTables = !tableOf(cursor, liberties, scope);
+    mayBeAlias = true;
     isList = true;
   };
   while (!cursor.isAtEnd) {
     const word = cursor.peek();
     const mark = cursor.peekMark();
+    if (mayBeAlias && word !== 'as') {
+      if (mark === '' && !cursor.isString) scope.names.add(cursor.text().toLowerCase());
+      mayBeAlias = false;
+    }
     if (mark === '(') {
       lists.push(isList);
       isList = false;
@@ -103,6 +117,7 @@ function walk(cursor: Cursor, liberties: Liberties, from: number): void {
     } else if (mark === ')') {
       isList = lists.pop() ?? false;
       cursor.skip();
+      mayBeAlias = true;
       if (--depth === 0 && from > 0) return;
       if (depth < 0) throw new NotAllowed('a bracket ends that has not begun');
     } else if (mark === ',' && isList) {
@@ -113,9 +128,6 @@ function walk(cursor: Cursor, liberties: Liberties, from: number): void {
       // `ON DUPLICATE KEY UPDATE` and `FOR UPDATE` name none, and a SELECT puts values into variables.
       const isOther = word === 'update' ? /^(?:key|for)$/.test(before) : word === 'into' && verb === 'select';
       if (!isOther && readsTables(liberties, word)) {
-        while (cursor.oneOf(beforeName)) {
-          // Nothing follows from it.
-        }
         table();
         isList = word !== 'into' && word !== 'table';
       }
@@ -146,11 +158,13 @@ function walk(cursor: Cursor, liberties: Liberties, from: number): void {
       }
       if (!isAfter(before, word)) throw cursor.unknown();
       opensTables = false;
-      one(cursor, liberties, word, mark);
+      one(cursor, liberties, scope, word, mark);
     }
     before = word;
   }
   if (depth !== 0) throw new NotAllowed('a bracket has no end');
+  for (const name of scope.paths)
+    if (!scope.names.has(name)) throw new NotAllowed('it names something of another database');
 }
 
 /** @throws NotAllowed where tables are read that may not be */
@@ -167,18 +181,23 @@ function isAfter(before: string, word: string): boolean {
   return !(word === 'for' && before === 'value');
 }
 
-/** Takes a table of a list. @returns false where a bracket or a query comes */
-function tableOf(cursor: Cursor, { tables }: Liberties): boolean {
+/** Takes a table of a list, and its alias. @returns false where a bracket or a query comes */
+function tableOf(cursor: Cursor, { tables }: Liberties, scope: Scope): boolean {
+  while (cursor.oneOf(beforeName)) {
+    // Nothing follows from it.
+  }
   if (cursor.peekMark() === '(') return false;
-  if (cursor.isString || cursor.peek() === 'select') return true;
+  if (cursor.isString || /^(?:select|table|values|with)$/.test(cursor.peek())) return true;
   const name = cursor.name();
   if (name.toLowerCase() !== 'dual') tables?.add(name);
+  scope.names.add(name.toLowerCase());
   return true;
 }
 
 function one(
   cursor: Cursor,
   { rows, variables, statements, tables }: Liberties,
+  scope: Scope,
   word: string,
   mark: string,
 ): void {
@@ -197,26 +216,32 @@ function one(
   if (word === '') {
     // A string, or a quoted name.
     if (cursor.isString) cursor.skip();
-    else pathOf(cursor, rows, tables !== undefined);
+    else pathOf(cursor, scope, rows, tables !== undefined);
     return;
   }
   if (never.has(word)) throw cursor.unknown();
   const isCall = cursor.peekMark(1) === '(';
   if (isCall && !functions.has(word) && !operators.has(word))
-    throw new NotAllowed(`it calls ${word.slice(0, 40)}`);
+    throw new NotAllowed(`it calls "${word.slice(0, 40)}"`);
   if (/^\d/.test(word)) {
     if (!cursor.number()) cursor.skip();
     return;
   }
   if (isCall) cursor.skip();
-  else pathOf(cursor, rows, tables !== undefined);
+  else pathOf(cursor, scope, rows, tables !== undefined);
 }
 
 /** A name, perhaps with that of a table before it. */
-function pathOf(cursor: Cursor, rows: ReadonlySet<string> | undefined, readsTables: boolean): void {
+function pathOf(
+  cursor: Cursor,
+  scope: Scope,
+  rows: ReadonlySet<string> | undefined,
+  readsTables: boolean,
+): void {
   const first = cursor.anyName().toLowerCase();
   if (!cursor.mark('.')) return;
   if (!readsTables && !rows?.has(first)) throw new NotAllowed('it names something of another table');
+  scope.paths.add(first);
   if (cursor.mark('*')) return;
   cursor.anyName();
   if (cursor.peekMark() === '.') throw new NotAllowed('it names something of another database');

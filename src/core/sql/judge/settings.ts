@@ -70,7 +70,7 @@ export class SessionSettings {
       return;
     }
     const name = settingOf(cursor);
-    if (!settings.has(name)) throw new NotAllowed(`it sets ${name.slice(0, 40)}`);
+    if (!settings.has(name)) throw new NotAllowed(`it sets "${name.slice(0, 40)}"`);
     if (!cursor.mark(':')) cursor.needMark('=');
     else cursor.needMark('=');
     if (name === 'sql_mode') {
@@ -91,7 +91,7 @@ export class SessionSettings {
     if (!cursor.mark(':')) cursor.needMark('=');
     else cursor.needMark('=');
     const from = settingOf(cursor, true);
-    if (!settings.has(from)) throw new NotAllowed(`it reads ${from.slice(0, 40)}`);
+    if (!settings.has(from)) throw new NotAllowed(`it reads "${from.slice(0, 40)}"`);
     if (from === 'sql_mode') saves.set(name, this.dialect);
   }
 
@@ -104,7 +104,7 @@ export class SessionSettings {
         .map(one => one.trim())
         .filter(one => one !== '');
       const unknown = list.find(one => !modes.has(one));
-      if (unknown !== undefined) throw new NotAllowed(`it sets the SQL mode ${unknown.slice(0, 40)}`);
+      if (unknown !== undefined) throw new NotAllowed(`it sets the SQL mode "${unknown.slice(0, 40)}"`);
       return { backslash: !list.includes('no_backslash_escapes') };
     }
     if (cursor.words('default') || cursor.number())

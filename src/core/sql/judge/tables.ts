@@ -203,7 +203,7 @@ function defaultOf(cursor: Cursor): boolean {
         word,
       )
     )
-      throw new NotAllowed(`it calls ${word.slice(0, 40)}`);
+      throw new NotAllowed(`it calls "${word.slice(0, 40)}"`);
     cursor.skip();
     inBrackets(cursor);
   } else if (!cursor.literal()) return momentOf(cursor);
