@@ -76,6 +76,13 @@ export type Deed =
       /** They are what an earlier delivery put there, and nobody has changed them since: they may go at once. */
       readonly isSpare: boolean;
     }
+  /** What the server computes of tables that are kept in their database, now that nobody writes them. */
+  | {
+      readonly kind: 'tables summed';
+      readonly number: number;
+      readonly database: string;
+      readonly sums: Readonly<Record<string, string>>;
+    }
   /** Tables are kept in a dump. */
   | {
       readonly kind: 'dump kept';
@@ -84,6 +91,8 @@ export type Deed =
       readonly by: KeptBy;
       readonly tables: readonly string[];
       readonly file: string;
+      /** SHA-256 of the file, in hex. */
+      readonly sha256: string;
     }
   /** What rows were before a delivery changed them is kept, as statements that put them back. */
   | {
@@ -129,6 +138,7 @@ const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   'staged inside': true,
   loaded: true,
   'tables kept': true,
+  'tables summed': true,
   'dump kept': true,
   'rows kept': true,
   'tables dropped': true,
@@ -162,31 +172,51 @@ export interface JournalRecord {
   readonly error?: string;
 }
 
+/** Hex digits of a line's checksum. */
+const sumDigits = 16;
+
+/** A record as a line of the journal: JSON, the last member of which is a checksum of what is before it. */
+export function journalLine(record: JournalRecord): string {
+  const text = JSON.stringify(record).slice(0, -1);
+  return `${text},"sum":"${sumOf(text)}"}\n`;
+}
+
+function sumOf(text: string): string {
+  return createHash('sha256').update(text).digest('hex').slice(0, sumDigits);
+}
+
 /**
  * Reads a journal's text. A last line that a crash cut short is skipped.
- * @throws DamageError for a deed that this version does not know: nothing may be taken back on half the knowledge
+ * @throws DamageError for a line that was changed, or a deed that this version does not know: nothing may be done or taken back
+ *   on half the knowledge
  */
 export function readJournal(text: string): JournalRecord[] {
   const records: JournalRecord[] = [];
-  for (const [i, line] of text.split('\n').entries()) {
-    let record: JournalRecord;
-    try {
-      if (!line) continue;
-      record = JSON.parse(line) as JournalRecord;
-    } catch {
-      // Only a line that was being written when the machine stopped is not JSON.
-      continue;
-    }
-    if (record.event === 'did' && !(record.deed && Object.hasOwn(deedKinds, record.deed.kind))) {
-      throw new DamageError({
-        doing: `Reading line ${i + 1} of the journal`,
-        cause: 'it was written by another version of Able Porter',
-        remedy: 'Finish this move with the version that began it, or begin a new move folder',
-      });
-    }
+  const lines = text.split('\n');
+  // What comes after the last line end was being written when the machine stopped.
+  for (const [i, line] of lines.slice(0, -1).entries()) {
+    const record = recordOf(line);
+    if (!record) throw damaged(i, 'it was changed, or the disk has damaged it');
+    if (record.event === 'did' && !(record.deed && Object.hasOwn(deedKinds, record.deed.kind)))
+      throw damaged(i, 'it was written by another version of Able Porter');
     records.push(record);
   }
   return records;
+}
+
+function recordOf(line: string): JournalRecord | undefined {
+  const [, before, sum] = /^(.*),"sum":"([0-9a-f]+)"\}$/.exec(line) ?? [];
+  if (before === undefined || sumOf(before) !== sum) return undefined;
+  return JSON.parse(`${before}}`) as JournalRecord;
+}
+
+function damaged(i: number, cause: string): DamageError {
+  return new DamageError({
+    doing: `Reading line ${i + 1} of the journal`,
+    cause,
+    remedy:
+      'Put journal.ndjson back from a backup of the move folder. Without it nobody knows what to take back: look by hand at what is at the new end, and begin a new move folder',
+  });
 }
 
 /** The state of a step. */

@@ -2,7 +2,7 @@ import { access, readdir, rm } from 'node:fs/promises';
 import { archiveName } from '../core/files/archive-names.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { counted } from '../core/text/numbers.js';
-import { databaseNamed, ownTablesThere } from './deliver/database/restore.js';
+import { ownTablesThere } from './deliver/database/restore.js';
 import { clearBeside, clearFolders, type Remains, remainsOf } from './deliver/files/restore.js';
 import { newDatabaseOf } from './move/databases.js';
 import { type Ledger, ledgerOf } from './move/ledger.js';
@@ -148,8 +148,7 @@ function preconditions(move: Move, ledger: Ledger, { unchecked, notSwitched }: T
 
 async function dropTables(move: Move, tables: readonly string[]): Promise<void> {
   if (tables.length === 0) return;
-  const { text } = newDatabaseOf(move)!;
-  await databaseNamed(move, text).use(connection =>
+  await newDatabaseOf(move)!.use(connection =>
     connection.drop(tables.map(name => ({ kind: 'table', name }))),
   );
 }

@@ -15,7 +15,14 @@ import {
 } from './deliver/database/restore.js';
 import type { WrittenSince } from './deliver/database/written-since.js';
 import { type EditedFile, editedAbove, writtenFiles } from './deliver/files/edited-since.js';
-import { clearFolders, exchangeFiles, putBack, type Remains, remainsOf } from './deliver/files/restore.js';
+import {
+  clearFolders,
+  exchangeFiles,
+  putBack,
+  type Remains,
+  remainsOf,
+  requireKeepsakes,
+} from './deliver/files/restore.js';
 import { listStandingTree } from './deliver/files/stage-tree.js';
 import { stagingOfAll } from './deliver/files/staging.js';
 import { newAdministratorOf, newDatabasePlace } from './move/databases.js';
@@ -56,6 +63,7 @@ export async function planUndo(run: StepRun): Promise<UndoPlan> {
   const { move } = run;
   const ledger = await ledgerOf(move);
   const remains = await remainsOf(move, ledger);
+  requireKeepsakes(remains, ledger);
   const files = remains.filter(one => one.delivered || one.keepsake !== undefined || one.scraps.length > 0);
   const database = await databaseRemains(move);
   const places = [...files.map(({ place }) => place), ...(database ? [database.place] : [])];
@@ -146,7 +154,7 @@ async function writtenFindings(move: Move, plan: UndoPlan): Promise<Finding[]> {
 async function removeProvisioned(run: StepRun, findings: FindingLog): Promise<string[]> {
   const { move } = run;
   const remains: string[] = [];
-  const { provisioned, keepsakes } = await ledgerOf(move);
+  const { provisioned, keepsakes, loaded } = await ledgerOf(move);
   const place = newDatabasePlace(move);
   for (const [database, made] of provisioned) {
     const administrator = newAdministratorOf(move);
@@ -155,6 +163,8 @@ async function removeProvisioned(run: StepRun, findings: FindingLog): Promise<st
     remains.push(...left.map(one => `${one} at ${database}`));
     if (left.length === 0) await noteDeed(run, 'undo', { kind: 'unprovisioned', database });
   }
+  for (const database of loaded.keys())
+    remains.push(`the tables of this move in ${database}, which the sheet does not name now`);
   if (move.newDump && move.sheet.new.database?.server !== undefined)
     remains.push('the tables that were loaded by hand from the finished dump, if any were');
   else if (move.newDump)

@@ -1,9 +1,10 @@
 import assert from 'node:assert/strict';
-import { execFileSync } from 'node:child_process';
+import { execFileSync, spawnSync } from 'node:child_process';
 import { X509Certificate } from 'node:crypto';
-import { existsSync, mkdirSync, readdirSync, readFileSync, utimesSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:https';
 import type { AddressInfo } from 'node:net';
+import { hostname } from 'node:os';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
@@ -14,6 +15,7 @@ import { Resolver } from '../../src/ends/dns.js';
 import { testFolder } from '../../src/ends/files/folder-test.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
 import { WebSite } from '../../src/ends/http.js';
+import { MoveLock } from '../../src/ends/move-folder/lock.js';
 import type { Unknown } from '../../src/ends/trust/ask-trust.js';
 import { lookAtCertificate } from '../../src/ends/trust/certificate.js';
 import { trustIn } from '../../src/ends/trust/trust.js';
@@ -211,4 +213,31 @@ test('certificates are judged as browsers do: self-signed, expired, for another 
     [1, 2].map(() => [`127.0.0.1:${soon}`, `SHA256:${own}`]),
   );
   assert.match(await title(site(undefined)), /Club/, 'what was accepted is kept');
+});
+
+test('one run works on a move at a time, and what a killed one left is recognised', async t => {
+  const root = folder(t);
+  const file = join(root, '.lock');
+  const lock = await MoveLock.take(file);
+  await assert.rejects(MoveLock.take(file), new RegExp(`process ${process.pid} on `));
+  await lock.release();
+  const { pid } = spawnSync('true');
+  const holder = { pid, host: hostname(), began: '', since: new Date().toISOString() };
+  // Of a process that has ended, of one whose number is used again, and one that a full disk cut short.
+  for (const left of [
+    JSON.stringify(holder),
+    JSON.stringify({ ...holder, pid: process.pid, began: '1' }),
+    '{"pi',
+  ]) {
+    writeFileSync(file, left);
+    await (await MoveLock.take(file)).release();
+    assert.ok(!existsSync(file));
+  }
+  // Nobody can know of a process of another machine.
+  writeFileSync(file, JSON.stringify({ ...holder, host: 'elsewhere' }));
+  await assert.rejects(MoveLock.take(file), /on elsewhere/);
+  // Runs that begin in the same moment: one of them works.
+  rmSync(file);
+  const all = await Promise.allSettled(Array.from({ length: 20 }, () => MoveLock.take(file)));
+  assert.equal(all.filter(({ status }) => status === 'fulfilled').length, 1);
 });

@@ -93,7 +93,7 @@ export const deliver = command<Options>({
     ]);
     const only = argv.only === 'configuration';
     if (argv.dryRun) {
-      return withMove(argv, async (run, terminal) => {
+      return withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
         if (only) {
           const found = await differences(run, only);
           terminal.result(found, () => showDifferences(found, terminal.colors));

@@ -33,7 +33,7 @@ export const go = command<{ gentle: boolean; dryRun: boolean }>({
       import('../../core/errors.js'),
       import('../../core/findings/findings.js'),
     ]);
-    await withMove(argv, async (run, terminal) => {
+    await withMove({ ...argv, looksOnly: argv.dryRun === true }, async (run, terminal) => {
       if (argv.dryRun) {
         const trial = await tryAll(run);
         terminal.result(trial, () => showGoTrial(trial, terminal.colors));

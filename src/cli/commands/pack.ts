@@ -56,7 +56,7 @@ export const pack = command<Options>({
         import('../../steps/pack/archive.js'),
         import('../show/steps.js'),
       ]);
-      return withMove(argv, async (run, terminal) => {
+      return withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
         const verified = await verifyCrate(run);
         terminal.result(verified, () => showVerified(verified, terminal.colors));
       });

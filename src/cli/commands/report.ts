@@ -15,7 +15,7 @@ export const report = command<{ out?: string }>({
       import('../show/report-page.js'),
       import('../program/with-move.js'),
     ]);
-    await withMove(argv, async (run, terminal) => {
+    await withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
       const gathered = await gatherReport(run);
       const file = await writeReport(run, reportPage(gathered), argv.out);
       terminal.result(

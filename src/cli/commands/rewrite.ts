@@ -165,7 +165,7 @@ async function tryOnCrate(argv: Common & Options): Promise<void> {
     import('../show/rewrite.js'),
     import('../program/with-move.js'),
   ]);
-  await withMove(argv, async (run, terminal) => {
+  await withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
     const trial = await tryRewriting(run, argv.whereLeft);
     terminal.result(trial, () => showTrial(trial, terminal.colors, argv.samples));
   });

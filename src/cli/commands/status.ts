@@ -13,7 +13,7 @@ export const status = command({
       import('../show/steps.js'),
       import('../program/with-move.js'),
     ]);
-    await withMove(argv, async (run, terminal) => {
+    await withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
       const steps = await look(run);
       terminal.result(steps, () => showStatus(steps, terminal.colors));
     });

@@ -47,7 +47,7 @@ export const undo = command<Options>({
       import('../terminal/ask.js'),
     ]);
     if (argv.list) {
-      return withMove(argv, async (run, terminal) => {
+      return withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
         const kept = await keepsakesOf(run.move);
         terminal.result(kept, () => showKeepsakes(kept, terminal.colors));
       });

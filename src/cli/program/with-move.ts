@@ -21,12 +21,18 @@ export function endSignal(): AbortSignal {
   return controller.signal;
 }
 
+/** How a command works on a move. */
+interface Working {
+  /** It only looks: another run may work on the move meanwhile. */
+  readonly looksOnly?: boolean;
+}
+
 /**
- * Opens the sheet's move and does something with it.
+ * Opens the sheet's move and does something with it, while no other run does.
  * @param first the place whose host is needed first: it is called while the work begins
  */
 export async function withMove(
-  argv: Common & { again?: boolean; gentle?: boolean },
+  argv: Common & { again?: boolean; gentle?: boolean } & Working,
   work: (run: StepRun, terminal: Terminal) => Promise<void>,
   first: (move: StepRun['move']) => FilesPlace | undefined = () => undefined,
 ): Promise<void> {
@@ -38,8 +44,10 @@ export async function withMove(
   ]);
   const terminal = await Terminal.open(argv);
   let move: StepRun['move'] | undefined;
+  let lock: { release(): Promise<void> } | undefined;
   try {
     move = await openMove(argv.sheet, process.env, askTrust);
+    if (!argv.looksOnly) lock = await move.folder.lock();
     move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
     if (argv.gentle) move.accounts.limitConnections(2);
     await first(move)?.connectAhead();
@@ -48,6 +56,7 @@ export async function withMove(
   } finally {
     terminal.endBar();
     move?.accounts.close();
+    await lock?.release();
   }
 }
 

@@ -50,3 +50,9 @@ export function shownDatabase({ host, port, socket, user, name }: DatabasePlace)
     socket === undefined ? `${authority}${port === usualPort ? '' : `:${port}`}` : `${host}:${socket}`;
   return `${name || 'the server'} as ${user} at ${at}`;
 }
+
+/** Which database a place is, whoever opens it. */
+export function databaseIdentity(place: DatabasePlace): string {
+  const { host, port, socket, name } = place;
+  return `${name} at ${socket === undefined ? `${host.toLowerCase()}:${port}` : `${host}:${socket}`}`;
+}

@@ -2,6 +2,11 @@ import type { CatalogueEntry } from './entry.js';
 
 /** Every finding that a step can make: its levels, what it means, and what to do. docs/findings.md is written from this. */
 export const catalogue = {
+  'account-reaches-beyond': {
+    levels: ['warn'],
+    meaning: 'The account of the new database may change other databases of its server too.',
+    remedy: 'Use an account for this site alone.',
+  },
   'address-fixed-elsewhere': {
     levels: ['warn'],
     meaning: 'The configuration fixes an address that is neither the old nor the new one.',
@@ -607,6 +612,16 @@ export const catalogue = {
     levels: ['stop'],
     meaning: 'The folder is the web root of a site whose program is in one of its folders.',
     remedy: 'Name that folder as `old.files`; what loads it from the web root is taken too.',
+  },
+  'programs-denied': {
+    levels: ['warn'],
+    meaning: 'The new database server lets only its administrators make triggers and functions (error 1419).',
+    remedy: 'Ask the host to allow them, or to make those that the site has.',
+  },
+  'programs-not-made': {
+    levels: ['warn'],
+    meaning: 'Views, triggers or functions of the dump could not be made at the new server.',
+    remedy: 'Make them by hand, or ask the host to.',
   },
   'programs-not-taken': {
     levels: ['warn'],

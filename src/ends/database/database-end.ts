@@ -17,6 +17,8 @@ export interface DatabaseEnd {
   readonly name: string;
   /** The database as it may be shown: without its password. */
   readonly text: string;
+  /** Which database it is, whoever opens it. */
+  readonly id: string;
   /** Opens a connection, works with it, and closes it. @throws EndError when the database cannot be opened */
   use<T>(work: (connection: DatabaseConnection) => Promise<T>): Promise<T>;
   /** Opens the database as it is at one moment. */
@@ -65,8 +67,11 @@ export interface DatabaseConnection {
     tables: readonly RowsToPut[],
     options: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
   ): Promise<void>;
-  /** Runs what a dump says after its tables. Safe to repeat. */
-  runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted>;
+  /** Runs what a dump says after its tables. Safe to repeat. @returns also what this account may not do of it */
+  runLater(
+    statements: readonly LaterStatement[],
+    server: SeenServer,
+  ): Promise<{ readonly fitted: Fitted; readonly denied: readonly LaterStatement[] }>;
   /** Tries out what a load needs. @returns what the account may not do, in words */
   missingAbilities(): Promise<string[]>;
   /** One cell of the last row that a condition finds, as text; undefined where there is none, nor such a table or column. */
@@ -198,6 +203,10 @@ export interface SeenServer {
   readonly modes: readonly string[];
   /** Rights that a load needs and this user has not, by their SQL names. */
   readonly missingRights: readonly string[];
+  /** Whether the account may work in other databases of the server too. */
+  readonly reachesBeyond: boolean;
+  /** Whether the server lets only its administrators make triggers and functions, for it keeps a binary log. */
+  readonly deniesPrograms: boolean;
   readonly tables: readonly string[];
   /** The server's clock less this machine's, in seconds. */
   readonly skew: number;

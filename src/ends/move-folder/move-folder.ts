@@ -1,12 +1,13 @@
 import { constants } from 'node:fs';
-import { appendFile, open, readFile } from 'node:fs/promises';
+import { type FileHandle, open, readFile } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { UsageError } from '../../core/errors.js';
-import { type JournalRecord, readJournal } from '../../core/journal.js';
+import { type JournalRecord, journalLine, readJournal } from '../../core/journal.js';
 import { readSheet } from '../../core/sheet/read.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
 import { writeWhole } from '../whole-file.js';
+import { MoveLock } from './lock.js';
 import { readSecretsFile } from './secrets.js';
 
 /** The folder of one move: its sheet, its journal, its crate and what the steps write. */
@@ -59,16 +60,23 @@ export class MoveFolder {
   async note(record: JournalRecord): Promise<void> {
     const file = this.at('journal.ndjson');
     await whileDoing(`Writing the journal ${file}`, async () => {
-      const handle = await open(file, constants.O_APPEND | constants.O_CREAT | constants.O_RDWR, 0o600);
+      const handle = await open(file, constants.O_CREAT | constants.O_RDWR, 0o600);
       try {
         const { size } = await handle.stat();
-        const cut = size > 0 && (await handle.read(Buffer.alloc(1), 0, 1, size - 1)).buffer[0] !== 0x0a;
-        await appendFile(handle, `${cut ? '\n' : ''}${JSON.stringify(record)}\n`);
+        // A line that a crash cut short was never acted on.
+        const end = await endOfLines(handle, size);
+        if (end < size) await handle.truncate(end);
+        await handle.write(journalLine(record), end);
         await handle.sync();
       } finally {
         await handle.close();
       }
     });
+  }
+
+  /** Keeps other runs from working on this move until the lock is released. @throws UsageError where one does */
+  lock(): Promise<MoveLock> {
+    return MoveLock.take(this.at('.lock'));
   }
 
   /** The text of a file in it, or undefined where there is none. */
@@ -87,4 +95,17 @@ export class MoveFolder {
     await whileDoing(`Writing ${file}`, () => writeWhole(file, content, 0o600));
     return file;
   }
+}
+
+/** The offset after the last line of a file that is whole. */
+async function endOfLines(handle: FileHandle, size: number): Promise<number> {
+  const piece = Buffer.alloc(4096);
+  for (let end = size; end > 0; ) {
+    const from = Math.max(0, end - piece.length);
+    const { bytesRead } = await handle.read(piece, 0, end - from, from);
+    const at = piece.subarray(0, bytesRead).lastIndexOf(0x0a);
+    if (at >= 0) return from + at + 1;
+    end = from;
+  }
+  return 0;
 }

@@ -1,11 +1,14 @@
 import { setTimeout } from 'node:timers/promises';
-import type { ByteString } from '../../core/bytes.js';
+import { type ByteString, textOf } from '../../core/bytes.js';
 import { doneNoteName, loadNoteName } from '../../core/database/reserved-names.js';
 import { type RowsToChange, rowsToPut } from '../../core/database/row-changes.js';
+import type { LaterStatement } from '../../core/database/staging.js';
 import { UsageError } from '../../core/errors.js';
+import { type Finding, finding } from '../../core/findings/findings.js';
 import type { KeptBy } from '../../core/journal.js';
 import type { DataEdit } from '../../core/site/data/data-edits.js';
 import type { Family } from '../../core/site/families/family.js';
+import { subjectOf } from '../../core/sql/subject.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
@@ -30,7 +33,7 @@ import { noteRowsState, proofsOf } from './database/merged-state.js';
 import { provisionDatabase } from './database/provision.js';
 import { putRows } from './database/put-rows.js';
 import { type EditDone, EditsDone, editsWanted, noteHeld } from './database/site-data.js';
-import { endSwap, swapTables } from './database/swap-tables.js';
+import { endSwap, sumKept, swapTables } from './database/swap-tables.js';
 import { type Loaded, TableLoader } from './database/table-loader.js';
 import { withReconnect } from './database/with-reconnect.js';
 import { type WrittenSince, writtenSince } from './database/written-since.js';
@@ -166,7 +169,7 @@ export class DatabaseDeliverer implements Deliverer {
     const { plan } = this;
     if (!plan) return [];
     await this.working(async database => {
-      if (plan.obstacle === undefined) await this.swapAt(database, plan);
+      if (plan.obstacle === undefined) await this.swapAt(database, plan, findings);
       else await this.replaceAt(database, plan, findings);
       await new StateFolder(this.run.move, 'staged').replace(new StateFolder(this.run.move, 'delivered'));
       await withReconnect(this.run, database, () =>
@@ -234,12 +237,12 @@ export class DatabaseDeliverer implements Deliverer {
         const missing = tries ? await connection.missingAbilities() : [];
         const folder = new StateFolder(run.move, 'delivered');
         const state = await folder.read();
-        const isOurs = state?.database === database.text && reached === 'nothing';
+        const isOurs = state?.database === database.id && reached === 'nothing';
         const written = isOurs
           ? await writtenSince(run, connection, { family, prefix: incoming.prefix, state, folder })
           : undefined;
         const obstacle = swapObstacle(run.move, replacement, missing);
-        const isFirst = state?.database !== database.text;
+        const isFirst = state?.database !== database.id;
         return { server, replacement, obstacle, written, isFirst, reached };
       }),
     );
@@ -333,7 +336,7 @@ export class DatabaseDeliverer implements Deliverer {
   }
 
   /** Puts what is ready in its place. What nobody but a delivery of ours has made need not be kept. */
-  private async swapAt(database: DatabaseEnd, plan: Plan): Promise<void> {
+  private async swapAt(database: DatabaseEnd, plan: Plan, findings: FindingLog): Promise<void> {
     const { run, incoming, ready } = this;
     const { written, reached } = plan;
     const isSpare = written !== undefined && !this.keepsReplaced;
@@ -363,9 +366,10 @@ export class DatabaseDeliverer implements Deliverer {
       server: plan.server,
       keepsake,
     };
-    await withReconnect(run, database, () =>
+    const denied = await withReconnect(run, database, () =>
       database.use(connection => swapTables(run, database, connection, swap)),
     );
+    findings.add(...deniedFindings(denied, database.text));
     await this.keepOrDrop(database, number);
   }
 
@@ -374,16 +378,19 @@ export class DatabaseDeliverer implements Deliverer {
     const { run } = this;
     const kept = (await ledgerOf(run.move)).keepsakes
       .get(number)
-      ?.data.find(one => one.kind === 'tables kept' && one.database === database.text);
+      ?.data.find(one => one.kind === 'tables kept' && one.database === database.id);
     if (kept?.kind !== 'tables kept') return;
     if (!kept.isSpare) {
       if (kept.tables.length > 0) this.keptAs = `the database ${database.name} (keepsake ${number})`;
+      await withReconnect(run, database, () =>
+        database.use(connection => sumKept(run, 'deliver', connection, kept)),
+      );
       return;
     }
     await withReconnect(run, database, () =>
       database.use(connection => connection.drop(kept.tables.map(({ as }) => ({ kind: 'table', name: as })))),
     );
-    await noteDeed(run, 'deliver', { kind: 'tables dropped', number, database: database.text });
+    await noteDeed(run, 'deliver', { kind: 'tables dropped', number, database: database.id });
   }
 
   /** Replaces the tables where they are: they are kept in a dump first. */
@@ -425,6 +432,24 @@ function alwaysTheSame(edit: DataEdit): DataEdit {
     return made.get(before);
   };
   return { ...edit, change: { ...change, to } };
+}
+
+function deniedFindings(denied: readonly LaterStatement[], place: string): Finding[] {
+  const names = denied.flatMap(({ sql }) => {
+    const subject = subjectOf(sql);
+    return subject ? [`${subject.kind} ${subject.names.map(textOf).join('.')}`] : [];
+  });
+  if (names.length === 0) return [];
+  return [
+    finding({
+      level: 'warn',
+      code: 'programs-not-made',
+      place,
+      what: `This account may not make ${names.join(', ')}`,
+      remedy:
+        'Ask the host to make them, or to allow it (log_bin_trust_function_creators = 1), then deliver with --again',
+    }),
+  ];
 }
 
 function byOf(isFirst: boolean): KeptBy {

@@ -77,7 +77,7 @@ export async function tryTables(
     place: database.text,
     tables: own.length,
     rows: own.reduce((sum, { rows }) => sum + rows, 0),
-    update: (await ledgerOf(move)).firstOf(database.text) !== undefined,
+    update: (await ledgerOf(move)).firstOf(database.id) !== undefined,
   };
   try {
     return await database.use(async connection => {

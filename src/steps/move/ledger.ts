@@ -24,6 +24,8 @@ export interface Keepsake {
   readonly at: string;
   readonly files: KeptFiles[];
   readonly data: KeptData[];
+  /** What the server computed of the tables that are kept, by database and by their names there. */
+  readonly sums: Map<string, ReadonlyMap<string, string>>;
 }
 
 /**
@@ -145,6 +147,9 @@ export class Ledger {
         else data[before] = deed;
         break;
       }
+      case 'tables summed':
+        this.keepsakes.get(deed.number)?.sums.set(deed.database, new Map(Object.entries(deed.sums)));
+        break;
       case 'tables dropped': {
         const kept = this.keepsakes.get(deed.number);
         const at =
@@ -207,7 +212,7 @@ export class Ledger {
     this.last = Math.max(this.last, number);
     let keepsake = this.keepsakes.get(number);
     if (!keepsake) {
-      keepsake = { number, by, step, at, files: [], data: [] };
+      keepsake = { number, by, step, at, files: [], data: [], sums: new Map() };
       this.keepsakes.set(number, keepsake);
     }
     return keepsake;

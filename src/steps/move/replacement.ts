@@ -87,7 +87,7 @@ export async function replacementFindings(
   incoming: IncomingTables,
 ): Promise<Finding[]> {
   const ledger = await ledgerOf(move);
-  if (ledger.firstOf(database.text)) return [];
+  if (ledger.firstOf(database.id)) return [];
   const { family, prefix, names } = incoming;
   const findings: Finding[] = [];
   if (move.sheet.new.database?.replace === undefined) {
@@ -98,7 +98,7 @@ export async function replacementFindings(
   const isThere = network !== undefined && there.some(({ name }) => name === network);
   if (isThere && !names.includes(network)) findings.push(networkFinding(database, prefix));
   const reserved = names.map(stagedName).filter(name => there.some(one => one.name === name));
-  if (reserved.length > 0 && !ledger.loaded.has(database.text))
+  if (reserved.length > 0 && !ledger.loaded.has(database.id))
     findings.push(reservedFinding(database, reserved));
   return findings;
 }
@@ -185,7 +185,7 @@ function reservedFinding({ text }: DatabaseEnd, names: readonly string[]): Findi
 /** What a delivery would replace of tables that this move has not put there; none where it has delivered before. */
 export async function tablesInTheWay(move: Move): Promise<readonly string[]> {
   const database = move.newLive ? newDatabaseOf(move) : undefined;
-  if (!database || (await ledgerOf(move)).firstOf(database.text)) return [];
+  if (!database || (await ledgerOf(move)).firstOf(database.id)) return [];
   // Before there is a crate, every table under the new prefix may be in the way.
   const manifest = (await move.crate.identity()) === undefined ? undefined : await move.crate.manifest();
   if (manifest?.tables.length === 0) return [];

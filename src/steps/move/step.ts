@@ -1,5 +1,4 @@
-import { readFile } from 'node:fs/promises';
-import { PorterError } from '../../core/errors.js';
+import { DamageError, PorterError } from '../../core/errors.js';
 import { byWeight, type Finding, saysStop } from '../../core/findings/findings.js';
 import { type Deed, digestOf, type JournalRecord, type StepName, stateOf } from '../../core/journal.js';
 import type { MoveFolder } from '../../ends/move-folder/move-folder.js';
@@ -76,7 +75,8 @@ export async function doStep<Result>(
   const digest = digestOf(inputs);
   const last = stateOf(await folder.readJournal(), step);
   if (!run.again && last.state === 'done' && last.record?.inputs === digest) {
-    const kept = await readResult<Result>(folder, step);
+    // What is damaged is done anew.
+    const kept = await readResult<Result>(folder, step).catch(() => undefined);
     if (kept) {
       run.events({ type: 'step', step, state: 'already done' });
       return { step, state: 'already done', ...kept, seconds: last.record.seconds ?? 0 };
@@ -93,7 +93,7 @@ export async function doStep<Result>(
     const findings = log.all;
     const seconds = Math.round(performance.now() - began) / 1000;
     const state = log.stops ? 'stopped' : 'done';
-    await folder.write(`results/${step}.json`, `${JSON.stringify({ result, findings }, undefined, 2)}\n`);
+    await folder.write(`results/${step}.json`, resultText(result, findings));
     const done = known === undefined ? digest : digestOf(known);
     await note({ event: state, inputs: done, seconds, result: brief });
     run.events({ type: 'step', step, state });
@@ -112,14 +112,37 @@ export async function noteDeed({ move }: Pick<StepRun, 'move'>, step: StepName, 
   await move.folder.note({ at: new Date().toISOString(), step, event: 'did', deed });
 }
 
-/** The result that a step left when it ended last, or undefined where there is none. */
+/** A result with a checksum, by which one that was changed is recognised. */
+function resultText(result: unknown, findings: readonly Finding[]): string {
+  // What JSON does not hold is no part of it.
+  const sum = digestOf(JSON.parse(JSON.stringify({ result, findings })));
+  return `${JSON.stringify({ result, findings, sum }, undefined, 2)}\n`;
+}
+
+/**
+ * The result that a step left when it ended last, or undefined where there is none.
+ * @throws DamageError where it is not as it was written
+ */
 export async function readResult<Result>(
   folder: MoveFolder,
   step: StepName,
 ): Promise<{ result: Result; findings: Finding[] } | undefined> {
+  const file = `results/${step}.json`;
+  const text = await folder.read(file);
+  if (text === undefined) return undefined;
   try {
-    return JSON.parse(await readFile(folder.at('results', `${step}.json`), 'utf8'));
+    const { result, findings, sum } = JSON.parse(text) as {
+      result: Result;
+      findings: Finding[];
+      sum: string;
+    };
+    if (sum === digestOf({ result, findings })) return { result, findings };
   } catch {
-    return undefined;
+    // It is no JSON any more.
   }
+  throw new DamageError({
+    doing: `Reading ${folder.at(file)}`,
+    cause: 'it was changed since it was written, or the disk has damaged it',
+    remedy: `Put it back from a backup of the move folder, or run "able-porter ${step} --again"`,
+  });
 }

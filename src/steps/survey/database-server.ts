@@ -203,11 +203,24 @@ function serverFindings(move: Move, { database, server, prefix, ledger, place }:
     level: LevelOf<Code>,
     { what, remedy }: Pick<Finding, 'what' | 'remedy'>,
   ) => findings.push(finding({ level, code, place, what, remedy }));
+  if (willLoad(move)) {
+    if (server.reachesBeyond)
+      report('account-reaches-beyond', 'warn', {
+        what: 'This account may change other databases of the server too: a fault in a dump, or later in the site, could reach all of them',
+        remedy: `Make an account for this site alone: ${provisionByHand({ name: database.name, user: 'club' })}`,
+      });
+    if (server.deniesPrograms)
+      report('programs-denied', 'warn', {
+        what: 'The server keeps a binary log and lets only its administrators make triggers and functions (error 1419)',
+        remedy:
+          'If the site has any, ask the host to set log_bin_trust_function_creators = 1, or to make them; deliver reports those that it could not make',
+      });
+  }
   const wanted = move.sheet.new.database?.prefix ?? prefix ?? '';
   const same = server.tables.filter(table => table.startsWith(wanted));
   // After a delivery these are most likely its own.
   if (move.newDump !== undefined && ledger.delivered.has(move.newDump.text)) return findings;
-  if (ledger.loaded.has(database.text)) return findings;
+  if (ledger.loaded.has(database.id)) return findings;
   if (wanted !== '' && same.length > 0) {
     report('database-tables-there', 'warn', {
       what: `${counted(same.length, 'table')} with the prefix "${wanted}" ${agreeing(same.length, 'is', 'are')} in the new database already`,

@@ -1,5 +1,4 @@
 import { bytesOf, textOf } from '../../../core/bytes.js';
-import type { Fitted } from '../../../core/database/fitting.js';
 import type { RowsToPut } from '../../../core/database/row-changes.js';
 import type { LaterStatement, RenamedConstraint } from '../../../core/database/staging.js';
 import type { Condition, DataEdit } from '../../../core/site/data/data-edits.js';
@@ -110,7 +109,7 @@ export class ServerConnection implements DatabaseConnection {
     return changeRows(this.session, tables, options);
   }
 
-  runLater(statements: readonly LaterStatement[], server: SeenServer): Promise<Fitted> {
+  runLater(statements: readonly LaterStatement[], server: SeenServer): ReturnType<typeof runLater> {
     return runLater(this.session, statements, server);
   }
 

@@ -20,9 +20,28 @@ export async function serverOf(session: DatabaseSession, database: string): Prom
     packet: Number(packet),
     modes: (modes ?? '').split(',').filter(Boolean),
     missingRights: missingIn(grants, database),
+    reachesBeyond: grants.some(grant => everywhere.test(grant)),
+    deniesPrograms: await deniesPrograms(session, grants),
     tables: await column(sql`SHOW TABLES`),
     skew: Math.round(Number(now) - asked / 1000),
   };
+}
+
+/** A grant on all databases; `USAGE` is none, and some single rights are told of elsewhere. */
+const everywhere =
+  /^GRANT (?!USAGE ON|PROXY ON).*\b(?:ALL PRIVILEGES|INSERT|UPDATE|DELETE|DROP|ALTER|CREATE|SUPER)\b.* ON \*\.\* TO /;
+const administrators = /\b(?:ALL PRIVILEGES|SUPER|SET USER|SET_USER_ID|BINLOG ADMIN)\b.* ON \*\.\* TO /;
+
+/** Whether a server refuses programs with its error 1419. */
+async function deniesPrograms(session: DatabaseSession, grants: readonly string[]): Promise<boolean> {
+  if (grants.some(grant => administrators.test(grant))) return false;
+  try {
+    const [row] = await session.rows(sql`SELECT @@log_bin, @@log_bin_trust_function_creators`);
+    return row?.[0] === '1' && row[1] === '0';
+  } catch {
+    // A server that does not know these has no such rule.
+    return false;
+  }
 }
 
 const needed = ['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'CREATE', 'DROP', 'ALTER', 'INDEX', 'LOCK TABLES'];

@@ -65,6 +65,9 @@ export async function makePrograms(
   }
 }
 
+/** Only administrators may make programs, or this account may not. */
+const deniedTo = new Set([1142, 1227, 1370, 1419]);
+
 /**
  * Runs what a dump says after its tables: views and programs, each with the settings before it. What is there under the
  * same name is replaced.
@@ -73,20 +76,23 @@ export async function runLater(
   session: DatabaseSession,
   statements: readonly LaterStatement[],
   { charsets, collations }: SeenServer,
-): Promise<Fitted> {
+): Promise<{ readonly fitted: Fitted; readonly denied: readonly LaterStatement[] }> {
   const fitted: Fitted = new Map();
+  const denied: LaterStatement[] = [];
   const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
   const has = { charsets: lower(charsets), collations: lower(collations) };
   await session.run(sql`SET NAMES utf8mb4`);
   await session.run(sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`);
-  for (const { sql: statement, isSetting } of statements) {
+  for (const one of statements) {
+    const { sql: statement, isSetting } = one;
     try {
       await session.run(encodedSql(fitStatement(statement, has, fitted)));
     } catch (error) {
       // There already, of a run that was interrupted.
       const isThere = [1050, 1304, 1359, 1537].includes((error as ServerSaid).errno ?? 0);
-      if (!isSetting && !isThere) throw error;
+      if (deniedTo.has((error as ServerSaid).errno ?? 0)) denied.push(one);
+      else if (!isSetting && !isThere) throw error;
     }
   }
-  return fitted;
+  return { fitted, denied };
 }

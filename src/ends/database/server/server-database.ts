@@ -1,4 +1,4 @@
-import { shownDatabase } from '../../../core/database/place.js';
+import { databaseIdentity, shownDatabase } from '../../../core/database/place.js';
 import type { DatabaseConnection, DatabaseEnd, DatabaseSnapshot, SnapshotOptions } from '../database-end.js';
 import { ServerConnection } from './connection.js';
 import { type DatabaseRoute, isLost, toDatabaseError, withDatabase } from './session.js';
@@ -18,6 +18,10 @@ export class ServerDatabase implements DatabaseEnd {
 
   get text(): string {
     return shownDatabase(this.route.place);
+  }
+
+  get id(): string {
+    return databaseIdentity(this.route.place);
   }
 
   use<T>(work: (connection: DatabaseConnection) => Promise<T>): Promise<T> {

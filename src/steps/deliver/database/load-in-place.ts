@@ -5,6 +5,7 @@ import type { KeptBy } from '../../../core/journal.js';
 import { counted } from '../../../core/text/numbers.js';
 import type { DatabaseConnection, DatabaseEnd, SeenTable } from '../../../ends/database/database-end.js';
 import { DumpWriter } from '../../../ends/database/dump/writer.js';
+import { checksumOf } from '../../../ends/move-folder/crate-part.js';
 import { whileDoing } from '../../../ends/system-errors.js';
 import { ledgerOf } from '../../move/ledger.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
@@ -20,7 +21,7 @@ export async function keepInDump(
   if (tables.length === 0) return;
   const isKept = (await ledgerOf(run.move)).keepsakes
     .get(number)
-    ?.data.some(one => one.kind === 'dump kept' && one.database === database.text);
+    ?.data.some(one => one.kind === 'dump kept' && one.database === database.id);
   // What an interrupted run has kept is all; what it left is only to be dropped.
   if (isKept) return connection.drop(tables);
   const name = join('keepsake', String(number), 'database.sql.gz');
@@ -33,11 +34,12 @@ export async function keepInDump(
   await writeKeepsake(run, database, tables, file);
   await noteDeed(run, 'deliver', {
     kind: 'dump kept',
-    database: database.text,
+    database: database.id,
     number,
     by,
     tables: tables.map(one => one.name),
     file: name,
+    sha256: (await checksumOf(file)).sha256,
   });
   await connection.drop(tables);
 }

@@ -41,7 +41,7 @@ export async function noteRowsState(
   }
   const { charset, timeZone } = plan.dump;
   await staged.finish({
-    database: database.text,
+    database: database.id,
     dump,
     at: new Date().toISOString(),
     speaks: { charset, timeZone },

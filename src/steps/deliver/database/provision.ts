@@ -30,7 +30,7 @@ export async function provisionDatabase(run: StepRun): Promise<string[]> {
     if (!maybeMissing) throw refusal;
     if (!administrator) throw await withHelp(move, refusal);
     made.push(...(await administrator.provision(place)));
-    await noteDeed(run, 'deliver', { kind: 'provisioned', database: database.text, made });
+    await noteDeed(run, 'deliver', { kind: 'provisioned', database: database.id, made });
   }
   const missing = (await database.use(connection => connection.missingAbilities())).filter(
     // Without it tables are replaced where they are.

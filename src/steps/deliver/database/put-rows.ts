@@ -1,20 +1,23 @@
 import { createHash } from 'node:crypto';
-import { mkdir, open, rename } from 'node:fs/promises';
+import { mkdir, open, readFile, rename } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import type { ByteString } from '../../../core/bytes.js';
 import type { DumpContent } from '../../../core/database/dump-content.js';
 import { loadNoteName } from '../../../core/database/reserved-names.js';
 import type { RowsToPut } from '../../../core/database/row-changes.js';
+import { DamageError } from '../../../core/errors.js';
 import type { KeptBy } from '../../../core/journal.js';
 import type { Column } from '../../../core/sql/column.js';
 import { type EncodedSql, encodedSql } from '../../../core/sql/encoded-sql.js';
 import { DumpStatements } from '../../../core/sql/statements.js';
 import type { DatabaseConnection, DatabaseEnd, KeptOldRows } from '../../../ends/database/database-end.js';
 import { readDump } from '../../../ends/database/dump/reader.js';
-import { checksumOf } from '../../../ends/move-folder/crate-part.js';
 import { whileDoing } from '../../../ends/system-errors.js';
 import type { KeptData } from '../../move/ledger.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
+
+/** The last line of a file of rows, without the checksum of what is before it. */
+const sumLine = '-- SHA-256 of all lines before this one: ';
 
 type Speaks = Pick<DumpContent, 'charset' | 'timeZone'>;
 type KeptRows = Extract<KeptData, { kind: 'rows kept' }>;
@@ -45,7 +48,7 @@ export async function putRows(
   const keep = new RowsFile(run.move.folder.at(file), speaks);
   await noteDeed(run, step, {
     kind: 'rows kept',
-    database: database.text,
+    database: database.id,
     number,
     by,
     isSpare,
@@ -69,8 +72,7 @@ export async function exchangeRows(
   const path = run.move.folder.at(file);
   const note = loadNoteName('undo');
   // The same rows may be kept twice in the life of a move; each time they are another restoration.
-  const { sha256 } = await checksumOf(path);
-  const what = createHash('sha256').update(`${number} ${sha256}`).digest('hex');
+  const what = sha256Of(`${number} ${await verifiedSum(path)}`);
   const isDone = await database.use(async connection => {
     const position = await connection.loadPosition(note);
     if (position?.dump === what) return position.done < 0;
@@ -89,6 +91,23 @@ export async function exchangeRows(
     speaks,
   } as const;
   await putRows(run, database, tables, wish);
+}
+
+/** @throws DamageError where a file of rows is not as it was written */
+async function verifiedSum(path: string): Promise<string> {
+  const bytes = await whileDoing(`Reading ${path}`, () => readFile(path));
+  const at = bytes.lastIndexOf(sumLine);
+  const sum = bytes.toString('latin1', at + sumLine.length).trim();
+  if (at >= 0 && sum === sha256Of(bytes.subarray(0, at))) return sum;
+  throw new DamageError({
+    doing: `Restoring rows from ${path}`,
+    cause: 'the file is not as it was written',
+    remedy: 'Nothing was changed. Put it back from a backup of the move folder',
+  });
+}
+
+function sha256Of(what: string | Buffer): string {
+  return createHash('sha256').update(what).digest('hex');
 }
 
 /** Ends a restoration of rows that is noted as done. */
@@ -160,7 +179,8 @@ class RowsFile implements KeptOldRows {
     await whileDoing(`Writing ${this.file}`, async () => {
       const handle = await open(`${this.file}.partial`, 'w', 0o600);
       try {
-        await handle.writeFile(Buffer.concat([Buffer.from(head), ...this.parts]));
+        const whole = Buffer.concat([Buffer.from(head), ...this.parts]);
+        await handle.writeFile(Buffer.concat([whole, Buffer.from(`${sumLine}${sha256Of(whole)}\n`)]));
         await handle.sync();
       } finally {
         await handle.close();

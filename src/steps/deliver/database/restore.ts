@@ -17,7 +17,13 @@ import { noteDeed, readResult, type StepRun } from '../../move/step.js';
 import { StateFolder } from './delivered-state.js';
 import type { LoadedDatabase } from './loaded.js';
 import { exchangeRows } from './put-rows.js';
-import { type KeepTablesWish, type KeptTables, keepTables, programsOfKeepsake } from './swap-tables.js';
+import {
+  type KeepTablesWish,
+  type KeptTables,
+  keepTables,
+  programsOfKeepsake,
+  sumKept,
+} from './swap-tables.js';
 import { type WrittenSince, writtenSince } from './written-since.js';
 
 /** What of this move is in the new database. */
@@ -32,7 +38,9 @@ export interface DatabaseRemains {
 /** What of this move is in the new database; undefined where nothing was loaded, or it was restored. */
 export async function databaseRemains(move: Move): Promise<DatabaseRemains | undefined> {
   const ledger = await ledgerOf(move);
-  const [loaded] = ledger.loaded;
+  // Where the sheet has named another database in between, only the one that it names now can be restored.
+  const id = newDatabaseOf(move)?.id ?? '';
+  const loaded = ledger.loaded.has(id) ? ([id, ledger.loaded.get(id)!] as const) : [...ledger.loaded][0];
   if (!loaded) return undefined;
   const [place, tables] = loaded;
   return { place, tables: [...tables], first: ledger.firstOf(place) };
@@ -46,7 +54,7 @@ export function holdsAnything(kept: KeptData | undefined): kept is KeptData {
 /** The database of the sheet. @throws EndError where it is another one than what is to be restored */
 export function databaseNamed(move: Move, place: string): DatabaseEnd {
   const database = newDatabaseOf(move);
-  if (database?.text === place) return database;
+  if (database?.id === place) return database;
   throw new EndError({
     doing: `Restoring the database ${place}`,
     cause: 'the sheet does not name it any more',
@@ -88,15 +96,14 @@ export async function restoreDatabase(
   const { place, first } = remains;
   const database = databaseNamed(move, place);
   // Before anything is taken away, what is put back must be whole.
-  if (first?.kind === 'tables kept') await verifyKept(move, database, first);
-  const sum = first?.kind === 'dump kept' ? (await checksumOf(move.folder.at(first.file))).sha256 : undefined;
+  if (first) await verifyKept(move, database, first);
   await database.use(async connection => {
     await exchange(run, database, connection, remains, keeps);
     if (first?.kind === 'tables kept') {
       for (const constraint of first.constraints) await connection.renameConstraint(constraint);
       await connection.makePrograms(await programsOfKeepsake(move, first));
     }
-    if (first?.kind === 'dump kept') await putBackFile(run, connection, first, sum!);
+    if (first?.kind === 'dump kept') await putBackFile(run, connection, first);
     await endLoads(move, connection);
   });
   await noteDeed(run, 'undo', { kind: 'database restored', database: place });
@@ -104,19 +111,35 @@ export async function restoreDatabase(
   await new StateFolder(move, 'delivered').remove();
 }
 
-/** @throws DamageError where tables of a keepsake are not there any more */
-async function verifyKept(move: Move, database: DatabaseEnd, kept: KeptTables): Promise<void> {
+/** @throws DamageError where what is kept is not there any more, or not as it was when it was kept */
+async function verifyKept(move: Move, database: DatabaseEnd, kept: KeptData): Promise<void> {
+  const damaged = (cause: string) =>
+    new DamageError({
+      doing: `Restoring the database ${database.text}`,
+      cause,
+      remedy: 'Nothing was changed. Put it back from a backup, then undo again',
+    });
+  if (kept.kind === 'rows kept') return;
+  if (kept.kind === 'dump kept') {
+    const { sha256 } = await checksumOf(move.folder.at(kept.file));
+    if (sha256 !== kept.sha256) throw damaged(`${move.folder.at(kept.file)} is not as it was written`);
+    return;
+  }
   await programsOfKeepsake(move, kept);
-  const there = await database.use(
-    async connection => new Set((await connection.tables()).map(({ name }) => name)),
-  );
-  const isBack = kept.tables.every(({ name, as }) => there.has(name) && !there.has(as));
-  const missing = kept.tables.filter(({ as }) => !there.has(as));
-  if (missing.length === 0 || isBack) return;
-  throw new DamageError({
-    doing: `Restoring the database ${database.text}`,
-    cause: `${missing.length} of ${kept.tables.length} tables of keepsake ${kept.number} are not there any more: ${missing[0]!.as}`,
-    remedy: 'Nothing was changed. Put them back from a backup of the database, then undo again',
+  const sums = (await ledgerOf(move)).keepsakes.get(kept.number)?.sums.get(kept.database);
+  await database.use(async connection => {
+    const there = new Set((await connection.tables()).map(({ name }) => name));
+    const isBack = kept.tables.some(({ name, as }) => there.has(name) && !there.has(as));
+    const missing = kept.tables.filter(({ as }) => !there.has(as));
+    // A restoration that was interrupted has put all of them in their places at once.
+    if (isBack && missing.length === kept.tables.length) return;
+    if (missing.length > 0)
+      throw damaged(
+        `${missing.length} of ${kept.tables.length} tables of keepsake ${kept.number} are not there any more: ${missing[0]!.as}`,
+      );
+    const now = sums && (await connection.checksums([...sums.keys()]));
+    for (const [table, sum] of sums ?? [])
+      if (now?.get(table) !== sum) throw damaged(`${table} is not as it was when it was kept`);
   });
 }
 
@@ -151,6 +174,8 @@ async function exchange(
     ...kept.map(({ name, as }) => ({ from: name, to: as })),
     ...back.map(({ name, as }) => ({ from: as, to: name })),
   ]);
+  if (keeps !== undefined)
+    await sumKept(run, 'undo', connection, { database: database.id, number: keeps, tables: kept });
   await dropWaiting();
 }
 
@@ -183,16 +208,15 @@ async function keepState(move: Move, number: number): Promise<void> {
   if (await state.read()) await state.copyTo(new StateFolder(move, `keepsake/${number}/delivered`));
 }
 
-/** Loads a dump that is kept. Safe to repeat from any moment. @param sum of the file */
+/** Loads a dump that is kept. Safe to repeat from any moment. */
 async function putBackFile(
   { move, signal }: StepRun,
   connection: DatabaseConnection,
-  { file }: Extract<KeptData, { kind: 'dump kept' }>,
-  sum: string,
+  { file, sha256 }: Extract<KeptData, { kind: 'dump kept' }>,
 ): Promise<void> {
   const note = loadNoteName('undo');
   let position = await connection.loadPosition(note);
-  if (position?.dump !== sum) position = await connection.beginLoad(note, sum);
+  if (position?.dump !== sha256) position = await connection.beginLoad(note, sha256);
   const server = await connection.server();
   await connection.load(move.folder.at(file), position, { bench: move.bench, server, signal });
   await connection.endLoad(note);
@@ -212,9 +236,8 @@ async function endLoads(move: Move, connection: DatabaseConnection): Promise<voi
 export async function exchangeData(run: StepRun, kept: KeptData, keeps: number): Promise<void> {
   const { move } = run;
   const database = databaseNamed(move, kept.database);
-  if (kept.kind === 'tables kept') await verifyKept(move, database, kept);
   if (kept.kind === 'rows kept') return exchangeRows(run, database, kept, keeps);
-  const sum = kept.kind === 'tables kept' ? undefined : (await checksumOf(move.folder.at(kept.file))).sha256;
+  await verifyKept(move, database, kept);
   const names = kept.kind === 'tables kept' ? kept.tables.map(({ name }) => name) : kept.tables;
   const before = new StateFolder(move, `keepsake/${kept.number}/delivered`);
   await database.use(async connection => {
@@ -230,11 +253,12 @@ export async function exchangeData(run: StepRun, kept: KeptData, keeps: number):
         ...tables.map(({ name, as }) => ({ from: name, to: as })),
         ...(kept.kind === 'tables kept' ? kept.tables.map(({ name, as }) => ({ from: as, to: name })) : []),
       ]);
+      await sumKept(run, 'undo', connection, { database: database.id, number: keeps, tables });
     }
     if (kept.kind === 'tables kept') {
       for (const constraint of kept.constraints) await connection.renameConstraint(constraint);
       await connection.makePrograms(await programsOfKeepsake(move, kept));
-    } else await putBackFile(run, connection, kept, sum!);
+    } else await putBackFile(run, connection, kept);
   });
   await noteDeed(run, 'undo', { kind: 'loaded', database: kept.database, tables: names });
   if (await before.read()) await before.replace(new StateFolder(move, 'delivered'));

@@ -6,7 +6,7 @@ import {
   loadNoteName,
   reservedConstraint,
 } from '../../../core/database/reserved-names.js';
-import type { Staging } from '../../../core/database/staging.js';
+import type { LaterStatement, Staging } from '../../../core/database/staging.js';
 import { DamageError } from '../../../core/errors.js';
 import type { KeptBy, KeptConstraint } from '../../../core/journal.js';
 import type {
@@ -35,7 +35,7 @@ export interface Swap {
 }
 
 /** How what is replaced is kept: its number, why, and whether it may go once the new is there. */
-export interface KeepsakeWish {
+interface KeepsakeWish {
   readonly number: number;
   readonly by: KeptBy;
   readonly isSpare: boolean;
@@ -44,13 +44,14 @@ export interface KeepsakeWish {
 /**
  * Puts the staged tables in their places and what was there into a keepsake, in one statement; then makes views and
  * programs. Safe to repeat from any moment.
+ * @returns those that this account may not make
  */
 export async function swapTables(
   run: StepRun,
   database: DatabaseEnd,
   connection: DatabaseConnection,
   { staging, incoming, replacement, server, keepsake }: Swap,
-): Promise<void> {
+): Promise<readonly LaterStatement[]> {
   const { prefix, names } = incoming;
   if (!(await isSwapped(connection, prefix))) {
     const kept = await keepTables(run, 'deliver', database, connection, { ...replacement, ...keepsake });
@@ -66,7 +67,7 @@ export async function swapTables(
   const taken = new Set((await connection.foreignKeys()).map(({ name }) => name.toLowerCase()));
   for (const constraint of staging.constraints)
     if (!taken.has(constraint.name.toLowerCase())) await connection.renameConstraint(constraint);
-  await connection.runLater(staging.later, server);
+  return (await connection.runLater(staging.later, server)).denied;
 }
 
 /** Whether the tables of a load are in their places, and only what comes after them may be missing. */
@@ -98,7 +99,7 @@ export async function keepTables(
   const views = replaced.filter(({ kind }) => kind === 'view').map(({ name }) => name);
   const programs = await connection.programs(new Set(tables), views);
   const kept = {
-    database: database.text,
+    database: database.id,
     number,
     by,
     isSpare,
@@ -159,4 +160,16 @@ export async function programsOfKeepsake(
       { cause },
     );
   }
+}
+
+/** Notes what the server computes of tables that were kept, so that they can be known to be whole when they are restored. */
+export async function sumKept(
+  run: StepRun,
+  step: 'deliver' | 'undo',
+  connection: DatabaseConnection,
+  { database, number, tables }: Pick<KeptTables, 'database' | 'number' | 'tables'>,
+): Promise<void> {
+  if (tables.length === 0) return;
+  const sums = Object.fromEntries(await connection.checksums(tables.map(({ as }) => as)));
+  await noteDeed(run, step, { kind: 'tables summed', database, number, sums });
 }

@@ -101,7 +101,7 @@ export class TableLoader {
       const note = loadNoteName(incoming.prefix);
       for (const name of [note, doneNoteName(incoming.prefix)])
         if ((await connection.loadPosition(name))?.dump === part.sha256) return;
-      await noteDeed(run, 'deliver', { kind: 'loaded', database: database.text, tables: incoming.names });
+      await noteDeed(run, 'deliver', { kind: 'loaded', database: database.id, tables: incoming.names });
       await forgetProof(run);
       // What another load has left waiting.
       const staging = new Staging(incoming.names, []);

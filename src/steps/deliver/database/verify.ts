@@ -168,7 +168,7 @@ export async function noteState(
     }
     const at = new Date().toISOString();
     state = {
-      database: database.text,
+      database: database.id,
       dump: proof.dump,
       at,
       speaks: proof.speaks,

@@ -1,4 +1,5 @@
 import { asBytes, type ByteString } from '../../../core/bytes.js';
+import { DamageError } from '../../../core/errors.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
 import { type KeptFiles, type Ledger, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
@@ -17,6 +18,21 @@ export interface Remains {
   readonly scraps: readonly string[];
   /** The numbers of later keepsakes, of deliveries and of `undo`. */
   readonly later: readonly number[];
+}
+
+/** @throws DamageError where what was there before the first delivery was kept and is not there any more */
+export function requireKeepsakes(remains: readonly Remains[], { keepsakes }: Ledger): void {
+  for (const { place, delivered, keepsake } of remains) {
+    if (!delivered || keepsake !== undefined) continue;
+    for (const { files } of keepsakes.values())
+      for (const one of files)
+        if (one.kind === 'kept' && one.by === 'first delivery' && one.place === place)
+          throw new DamageError({
+            doing: `Restoring ${place}`,
+            cause: `what was there before the first delivery was kept as ${one.keepsake}, which is not there any more`,
+            remedy: 'Nothing was changed. Put it back from a backup, then undo again',
+          });
+  }
 }
 
 /** What of this move is at the new end, in the order in which it is restored. */
