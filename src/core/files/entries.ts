@@ -56,7 +56,7 @@ export function readEntryLine(line: string, anyLinks = false): CheckedEntry {
   } catch (cause) {
     throw damaged(line, 'it is not JSON', cause);
   }
-  const { path, bytes, type, size, mode, mtime, to, sha256, seen } = raw;
+  const { path, bytes, type, size, mode, mtime, to, sha256, seen } = raw ?? {};
   if (typeof path !== 'string' || !(type === 'file' || type === 'folder' || type === 'link')) {
     throw damaged(line, 'it has no path or no known type');
   }
@@ -67,17 +67,26 @@ export function readEntryLine(line: string, anyLinks = false): CheckedEntry {
   if (type === 'link' && leadsOut && !anyLinks) {
     throw damaged(line, 'its link leads out of the folder');
   }
+  const wrong = (field: string) => damaged(line, `its ${field} is not what such a list has`);
+  if (!Number.isSafeInteger(size) || (size as number) < 0) throw wrong('size');
+  if (typeof mode !== 'string' || !/^[0-7]{1,5}$/.test(mode)) throw wrong('mode');
+  if (typeof mtime !== 'string' || Number.isNaN(Date.parse(mtime))) throw wrong('mtime');
+  if (sha256 !== undefined && !/^[0-9a-f]{64}$/.test(String(sha256))) throw wrong('sha256');
+  if (seen !== undefined && Number.isNaN(Date.parse(String(seen)))) throw wrong('seen');
   return {
     path: held,
     type,
-    size: Number(size),
-    mode: Number.parseInt(String(mode), 8),
-    mtime: Date.parse(String(mtime)),
+    size: size as number,
+    mode: Number.parseInt(mode, 8) & plainMode,
+    mtime: Date.parse(mtime),
     to: typeof to === 'string' ? bytesOfText(to) : undefined,
     sha256: typeof sha256 === 'string' ? sha256 : undefined,
     seen: typeof seen === 'string' ? Date.parse(seen) : undefined,
   };
 }
+
+/** Bits of a mode without setuid, setgid and sticky: with these a file does more than be read, written and run. */
+export const plainMode = 0o777;
 
 /** Nothing, an empty part, one of a dot or two, or a NUL. */
 const leavesFolder = /(?:^|\/)\.{0,2}(?:\/|$)|\0/;
@@ -87,16 +96,35 @@ export function staysInside(path: string): boolean {
   return !leavesFolder.test(path);
 }
 
-/** Whether a link at `path` that points to `to` stays inside the tree. */
+/**
+ * Whether a link at `path` that points to `to` stays inside the tree, wherever other links lead that do too: it may go up
+ * first, to a folder that is one, and then only down.
+ */
 export function linkStaysInside(path: string, to: string): boolean {
-  if (to.startsWith('/')) return false;
+  if (to === '' || to.startsWith('/') || to.includes('\0')) return false;
   let depth = path.split('/').length - 1;
+  let goesDown = false;
   for (const part of to.split('/')) {
-    if (part === '..') depth--;
-    else if (part !== '' && part !== '.') depth++;
-    if (depth < 0) return false;
+    if (part === '' || part === '.') continue;
+    // Above what another link leads to is nobody knows where.
+    if (part === '..' && (goesDown || --depth < 0)) return false;
+    goesDown ||= part !== '..';
   }
   return true;
+}
+
+/** Finds entries that would be written through a link of the same tree. Entries are given in any order of their folders. */
+export class LinksAbove {
+  private readonly links = new Set<string>();
+
+  /** Whether an entry is below a link; one that is itself a link is remembered. */
+  has({ path, type }: Pick<FileEntry, 'path' | 'type'>): boolean {
+    if (this.links.size > 0)
+      for (let at = path.indexOf('/'); at > 0; at = path.indexOf('/', at + 1))
+        if (this.links.has(path.slice(0, at))) return true;
+    if (type === 'link') this.links.add(path);
+    return false;
+  }
 }
 
 function damaged(line: string, cause: string, error?: unknown): DamageError {

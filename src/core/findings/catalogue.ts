@@ -390,6 +390,11 @@ export const catalogue = {
     meaning: 'The site is in maintenance mode.',
     remedy: 'Remove the file when the update is through.',
   },
+  'mode-bits-dropped': {
+    levels: ['note'],
+    meaning: 'Files of the old site have setuid, setgid or sticky bits, which are not taken.',
+    remedy: 'Find out who set them; no site needs them.',
+  },
   'move-folder-open': {
     levels: ['warn'],
     meaning: 'Others on this machine can read what was taken from the site.',

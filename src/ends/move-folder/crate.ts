@@ -2,6 +2,7 @@ import { mkdir, readFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { DamageError, UsageError } from '../../core/errors.js';
 import type { CheckedEntry } from '../../core/files/entries.js';
+import { checkManifest } from '../../core/files/manifest.js';
 import { LocalFiles } from '../files/local.js';
 import { whileDoing } from '../system-errors.js';
 import { writeWhole } from '../whole-file.js';
@@ -89,15 +90,20 @@ export class Crate {
       };
       throw new UsageError(details, { cause });
     }
-    const manifest = JSON.parse(text) as CrateManifest;
-    if (manifest.format !== 'able-porter crate' || manifest.version !== 1) {
-      throw new DamageError({
-        doing: `Opening the crate ${this.folder}`,
-        cause: 'its crate.json is not of a format that this version knows',
-        remedy: 'Pack again with this version',
-      });
+    const doing = `Opening the crate ${this.folder}`;
+    let read: unknown;
+    try {
+      read = JSON.parse(text);
+    } catch (cause) {
+      const details = {
+        doing,
+        cause: 'its crate.json is no JSON',
+        remedy: 'Pack again: the crate was changed',
+      };
+      throw new DamageError(details, { cause });
     }
-    return manifest;
+    checkManifest(read, doing);
+    return read as CrateManifest;
   }
 
   /** What gives this crate from another: the SHA-256 of its manifest. */

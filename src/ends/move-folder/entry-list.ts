@@ -3,7 +3,7 @@ import { createReadStream } from 'node:fs';
 import { mkdir, open, rename, rm } from 'node:fs/promises';
 import { basename, dirname, join } from 'node:path';
 import { DamageError } from '../../core/errors.js';
-import { type CheckedEntry, entryLine, readEntryLine } from '../../core/files/entries.js';
+import { type CheckedEntry, entryLine, LinksAbove, readEntryLine } from '../../core/files/entries.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
 import type { CratePart } from './crate-part.js';
 
@@ -59,6 +59,7 @@ export async function* readEntryList(
   const damaged = (line: string, cause: string, error?: unknown) =>
     new DamageError({ doing: `Reading ${list}, at ${line.slice(0, 80)}`, cause, remedy }, { cause: error });
   let last = '';
+  const above = new LinksAbove();
   for await (const lines of linesOf(list)) {
     for (const line of lines) {
       if (line === '') continue;
@@ -69,6 +70,7 @@ export async function* readEntryList(
         throw error instanceof DamageError ? damaged(line, error.details.cause, error) : error;
       }
       if (entry.path <= last) throw damaged(line, 'its lines are not in the order of their paths');
+      if (!ofEnd && above.has(entry)) throw damaged(line, 'it is below a link');
       last = entry.path;
       yield entry;
     }

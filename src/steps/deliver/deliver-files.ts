@@ -77,6 +77,8 @@ export class FilesDeliverer implements Deliverer {
     const { crate } = run.move;
     const list = manifest.parts['files.ndjson'];
     if (list) await crate.verifyPart('files.ndjson', list);
+    // Nothing is touched before all of it is known to stay inside.
+    for await (const _ of crate.entries());
     const setUp = await planFromCrate(run.move, this.family, manifest);
     const own = setUp.files.filter(({ path }) => !path.startsWith('../'));
     const paths = own.map(({ path }) => asBytes(path));

@@ -1,11 +1,12 @@
 import { rm } from 'node:fs/promises';
 import { type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
-import { type CheckedEntry, type FileEntry, linkStaysInside } from '../../core/files/entries.js';
+import { type CheckedEntry, type FileEntry, linkStaysInside, plainMode } from '../../core/files/entries.js';
 import { NameLook } from '../../core/files/names.js';
 import { ahead, alongside, together } from '../../core/files/order.js';
 import { leftOut } from '../../core/files/patterns.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
+import { counted } from '../../core/text/numbers.js';
 import { parseSize, sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
@@ -108,7 +109,10 @@ async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIt
     else if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) look?.leadsOutside(entry);
     else if (!files.takesName(entry.path) || (!files.namesAreBytes && entry.path.includes(replaced)))
       look?.unreadable(entry);
-    else yield entry;
+    else if ((entry.mode & ~plainMode) !== 0 && entry.type !== 'link') {
+      look?.withBits(entry);
+      yield { ...entry, mode: entry.mode & plainMode };
+    } else yield entry;
   }
 }
 
@@ -125,6 +129,7 @@ class Looking {
   private readonly place: string;
   private readonly names = new NameLook();
   private readonly noted: Finding[] = [];
+  private readonly bits: ByteString[] = [];
   private readonly large: FileEntry[] = [];
   private largeFiles = 0;
 
@@ -162,6 +167,11 @@ class Looking {
     );
   }
 
+  /** Hosts set the bit for the group on every folder, so that these are counted alone. */
+  withBits({ path, type }: FileEntry): void {
+    if (type === 'file') this.bits.push(path);
+  }
+
   unreadable({ path }: FileEntry): void {
     this.noted.push(
       finding({
@@ -179,8 +189,26 @@ class Looking {
   /** @param entries those that passed, once more */
   async findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
     const large = largeFindings(this.place, this.large, this.largeFiles);
-    return [...this.noted, ...large, ...(await this.names.findings(this.place, entries))];
+    return [
+      ...this.noted,
+      ...bitsFindings(this.place, this.bits),
+      ...large,
+      ...(await this.names.findings(this.place, entries)),
+    ];
   }
+}
+
+function bitsFindings(place: string, paths: readonly ByteString[]): Finding[] {
+  if (paths[0] === undefined) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'mode-bits-dropped',
+      place: `${place}/${textOf(paths[0])}`,
+      what: `${counted(paths.length, 'file')} would run as another user, or with another group (setuid, setgid, sticky); these bits are not taken`,
+      remedy: 'No site needs them; find out who set them',
+    }),
+  ];
 }
 
 /** So many of the files that are too large are named. */
