@@ -1,6 +1,7 @@
 import {
   chmodSync,
   closeSync,
+  constants,
   createReadStream,
   type Dir,
   fchmodSync,
@@ -19,7 +20,7 @@ import {
 import { chmod, lstat, open, rename, rm, statfs, symlink, utimes } from 'node:fs/promises';
 import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
-import { DamageError } from '../../core/errors.js';
+import { DamageError, EndError } from '../../core/errors.js';
 import { type FileEntry, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
@@ -99,11 +100,12 @@ export class LocalFiles implements FilesEnd {
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
     try {
-      const small = from === 0 && readSmall(this.at(path));
+      const file = openRegular(this.at(path));
+      const small = from === 0 && readSmall(file);
       if (small) yield small;
       else {
-        const options = { highWaterMark: chunkBytes, start: from };
-        yield* createReadStream(this.at(path), options) as AsyncIterable<Buffer>;
+        const options = { fd: file, highWaterMark: chunkBytes, start: from };
+        yield* createReadStream('', options) as AsyncIterable<Buffer>;
       }
     } catch (error) {
       throw toPorterError(error, `Reading ${this.show(path)}`);
@@ -259,12 +261,23 @@ function isMissing(error: unknown): boolean {
   return ['ENOENT', 'ENOTDIR'].includes((error as NodeJS.ErrnoException).code ?? '');
 }
 
-/** A small file's content; undefined of a large one. */
-function readSmall(path: Buffer): Buffer | undefined {
-  const file = openSync(path, 'r');
+/** Opens a file to be read. @throws EndError for what never ends, or waits for somebody: a device, a pipe, a socket */
+function openRegular(path: Buffer): number {
+  const file = openSync(path, constants.O_RDONLY | constants.O_NONBLOCK);
+  if (fstatSync(file).isFile()) return file;
+  closeSync(file);
+  throw new EndError({
+    doing: `Reading ${textOf(bytesOf(path))}`,
+    cause: 'it is not a regular file',
+    remedy: 'Remove it from the site, or leave it out (take.files.without)',
+  });
+}
+
+/** A small file's content, with which it is closed; undefined of a large one. */
+function readSmall(file: number): Buffer | undefined {
+  if (fstatSync(file).size > smallBytes) return undefined;
   try {
-    const { size } = fstatSync(file);
-    return size <= smallBytes ? readFileSync(file) : undefined;
+    return readFileSync(file);
   } finally {
     closeSync(file);
   }

@@ -1,8 +1,9 @@
 import { createHash, hash } from 'node:crypto';
 import pMap from 'p-map';
 import { type ByteString, textOf } from '../../core/bytes.js';
-import { EndError, PartWayError, PorterError, UsageError } from '../../core/errors.js';
+import { DamageError, EndError, PartWayError, PorterError, UsageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import { sizeText } from '../../core/text/sizes.js';
 import { ConnectionLost } from '../../ends/connection-lost.js';
 import { type Content, chunksOf, type FileToWrite } from '../../ends/content.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
@@ -248,6 +249,8 @@ async function writeStream(
 /** Content whose checksum is taken as it passes. */
 class Hashed {
   ended = false;
+  /** Those that passed. */
+  bytes = 0;
   readonly content: AsyncIterable<Buffer>;
   private readonly hash = createHash('sha256');
   private digest: string | undefined;
@@ -274,6 +277,7 @@ class Hashed {
     for await (const chunk of content) {
       await rate.take(chunk.length);
       this.hash.update(chunk);
+      this.bytes += chunk.length;
       progress.passed(entry, chunk.length);
       yield chunk;
     }
@@ -307,7 +311,10 @@ export async function copy(
       throw new PartWayError(
         {
           doing: `Transferring ${textOf(entry.path)} to ${job.to.place}`,
-          cause: 'the connection is lost each time',
+          cause:
+            error instanceof CutShort
+              ? `the server ends it early each time, as if that was all (${error.message})`
+              : 'the connection is lost each time',
           remedy:
             'Run the command again; if it ends at the same file, the disk or the quota there may be full',
         },
@@ -324,7 +331,7 @@ async function copyFrom(
 ): Promise<string> {
   // Of a file that is there but for its mode and time, nothing is asked for.
   const rest = offset > 0 && offset === entry.size ? nothing : from.read(entry.path, offset);
-  const hashed = new Hashed(chunksOf(rest), entry, { progress, rate });
+  const hashed = new Hashed(upTo(from, entry, offset, chunksOf(rest)), entry, { progress, rate });
   if (offset === 0 && entry.size >= worthResuming) begins?.(entry);
   if (offset > 0) {
     // What is there already is read where that is near.
@@ -332,7 +339,42 @@ async function copyFrom(
     progress.passed(entry, offset);
   }
   await to.write(entry.path, hashed.content, entry, offset);
+  const bytes = offset + hashed.bytes;
+  // Where it is another length than was listed, it may have changed since; a second look tells.
+  if (bytes !== entry.size && (await from.entry(entry.path))?.size !== bytes)
+    throw new CutShort(`${bytes} of ${entry.size} bytes came`);
   return hashed.sum();
+}
+
+/** An end said that a file was whole, and less came than it has. */
+class CutShort extends ConnectionLost {}
+
+/** More than was listed by so many bytes is looked at: a file may grow while it is read. */
+const mayGrow = 1 << 20;
+
+/** Content that ends with an error where more comes than its end says that there is. */
+async function* upTo(
+  from: FilesEnd,
+  entry: FileEntry,
+  offset: number,
+  content: AsyncIterable<Buffer>,
+): AsyncIterable<Buffer> {
+  let bytes = offset;
+  let most = entry.size + mayGrow;
+  for await (const chunk of content) {
+    bytes += chunk.length;
+    if (bytes > most) {
+      const size = (await from.entry(entry.path))?.size ?? 0;
+      most = size + mayGrow;
+      if (bytes > most)
+        throw new DamageError({
+          doing: `Reading ${textOf(entry.path)} in ${from.place}`,
+          cause: `more comes than the ${sizeText(size)} that it is said to have`,
+          remedy: 'Leave it out (take.files.without), and ask the host what it is',
+        });
+    }
+    yield chunk;
+  }
 }
 
 async function* firstOf(content: Content, bytes: number): AsyncIterable<Buffer> {

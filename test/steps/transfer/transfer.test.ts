@@ -1,4 +1,5 @@
 import assert from 'node:assert/strict';
+import { execFileSync } from 'node:child_process';
 import {
   chmodSync,
   copyFileSync,
@@ -17,14 +18,17 @@ import { networkInterfaces } from 'node:os';
 import { join } from 'node:path';
 import { pipeline } from 'node:stream';
 import { test } from 'node:test';
-import type { ByteString } from '../../../src/core/bytes.js';
+import { parseAddress } from '../../../src/core/address/address.js';
+import { type ByteString, textOf } from '../../../src/core/bytes.js';
 import { EndError } from '../../../src/core/errors.js';
 import type { FileEntry } from '../../../src/core/files/entries.js';
 import { LocalFiles } from '../../../src/ends/files/local.js';
+import { localPlace } from '../../../src/ends/files/place.js';
 import { StandinFtpServer } from '../../../src/standins/hosting/ftp-server.js';
 import { StandinSftpServer } from '../../../src/standins/hosting/sftp-server.js';
 import { deliver } from '../../../src/steps/deliver.js';
 import { unlimitedRate } from '../../../src/steps/move/rate-limit.js';
+import { lookAtSite, treeOf as siteTree } from '../../../src/steps/move/read-site.js';
 import type { StepRun } from '../../../src/steps/move/step.js';
 import { pack } from '../../../src/steps/pack.js';
 import { GentleRateLimit } from '../../../src/steps/transfer/rate-limit.js';
@@ -537,4 +541,74 @@ test('checksums that fail while files pass are reported when these have passed',
   const job = { from, to, signal, begun: new Map(), rate: unlimitedRate, progress };
   await assert.rejects(transferFiles(job, entries), /the far side is tired/);
   assert.equal(done, 20);
+});
+
+/** An end that sends something else of its files than it says they are. */
+class LyingFiles extends LocalFiles {
+  how: 'half' | 'endless' | 'once half' | 'grown' = 'half';
+  reads = 0;
+
+  override async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
+    this.reads++;
+    const whole: Buffer[] = [];
+    for await (const chunk of super.read(path, from)) whole.push(chunk);
+    const content = Buffer.concat(whole);
+    if (this.how === 'half' || (this.how === 'once half' && this.reads === 1))
+      yield content.subarray(0, content.length / 2);
+    else yield content;
+    while (this.how === 'endless') yield Buffer.alloc(1 << 18);
+  }
+}
+
+test('a file of which less or more comes than there is is not taken for whole', async t => {
+  const root = folder(t);
+  mkdirSync(join(root, 'from'));
+  mkdirSync(join(root, 'to'));
+  writeFileSync(join(root, 'from/tide'), 'high water at noon\n'.repeat(50));
+  const path = 'tide' as ByteString;
+  const take = async (how: LyingFiles['how'], entry?: FileEntry) => {
+    const from = new LyingFiles(join(root, 'from'));
+    from.how = how;
+    const listed = entry ?? (await from.entry(path))!;
+    const progress = { passed: () => {}, done: () => {} };
+    const job = {
+      begun: new Map(),
+      from,
+      to: new LocalFiles(join(root, 'to')),
+      signal: AbortSignal.timeout(20_000),
+      progress,
+      rate: unlimitedRate,
+    };
+    return transferFiles(job, [listed]);
+  };
+  await assert.rejects(take('half'), /ends it early each time, as if that was all \(475 of 950 bytes came\)/);
+  await assert.rejects(take('endless'), /more comes than the 950 B/);
+  await take('once half');
+  assert.equal(statSync(join(root, 'to/tide')).size, 950);
+  // What has really grown since it was listed is taken as it is.
+  const entry = (await new LocalFiles(join(root, 'from')).entry(path))!;
+  writeFileSync(join(root, 'from/tide'), Buffer.alloc(3 << 20));
+  await take('grown', entry);
+  assert.equal(statSync(join(root, 'to/tide')).size, 3 << 20);
+});
+
+test('what never ends or waits for somebody is not read, and a configuration that includes itself ends', async t => {
+  const root = folder(t);
+  mkdirSync(join(root, 'wp-includes'));
+  execFileSync('mkfifo', [join(root, 'pipe')]);
+  symlinkSync('/dev/zero', join(root, 'zero'));
+  const files = new LocalFiles(root);
+  for (const name of ['pipe', 'zero'] as ByteString[])
+    await assert.rejects(async () => {
+      for await (const _ of files.read(name));
+    }, /not a regular file/);
+  const include = 'include __FILE__;'.repeat(4);
+  writeFileSync(join(root, 'wp-load.php'), '<?php');
+  writeFileSync(
+    join(root, 'wp-config.php'),
+    `<?php ${include} define('DB_NAME', 'club'); $table_prefix = 'wp_';`,
+  );
+  symlinkSync('../pipe', join(root, 'wp-includes/version.php'));
+  const site = await lookAtSite(siteTree(localPlace(root)), parseAddress('https://old.example'));
+  assert.equal(textOf(site.facts?.name?.value ?? ('' as ByteString)), 'club');
 });

@@ -88,6 +88,9 @@ function parse(source: ByteString | undefined): readonly Node[] | undefined {
   }
 }
 
+/** So many includes are followed in all: files that include each other would never end. */
+const mostIncludes = 50;
+
 /** Goes through programs and notes what they set. */
 class Reader {
   private readonly values = new Map<string, PhpValue>();
@@ -98,6 +101,8 @@ class Reader {
   private readonly environment: ReadonlyMap<string, EnvironmentSetting>;
   private readonly included = new Set<string>();
   private depth = 0;
+  /** Includes that were followed, of whatever file. */
+  private followed = 0;
   private scope: Scope;
 
   constructor(sources: Sources, around: Around) {
@@ -190,6 +195,10 @@ class Reader {
     if (anyLibrary.test(path) || this.around.ofProgram?.test(path)) return;
     if (node.once && this.included.has(path)) return;
     this.included.add(path);
+    if (++this.followed > mostIncludes) {
+      unread();
+      return;
+    }
     if (!this.sources.has(path)) {
       this.wanted.add(path);
       return;
