@@ -12,18 +12,33 @@ export interface DatabasePlace extends ServerPlace {
   readonly password: string;
   /** Empty for none: the server alone. */
   readonly name: string;
+  /** How the line to it is protected; left out, by TLS with a certificate that is verified, beyond this machine. */
+  readonly tls?: TlsWish | undefined;
+}
+
+/** `unverified`: by TLS, whoever the server is; `off`: not at all. */
+export const tlsWishes = ['verify', 'unverified', 'off'] as const;
+export type TlsWish = (typeof tlsWishes)[number];
+
+/** Whether a host is this machine. */
+export function isThisMachine(host: string): boolean {
+  return host === '' || host === 'localhost' || host === '::1' || /^127(?:\.\d{1,3}){3}$/.test(host);
 }
 
 const usualPort = 3306;
 
 /**
- * Reads `mysql://user@host:port/name`; a socket is given as `?socket=/path`, a password before the `@`.
+ * Reads `mysql://user@host:port/name`; a socket is given as `?socket=/path`, how the line is protected as `?tls=unverified`
+ * (see `TlsWish`), a password before the `@`.
  * @returns undefined where it is no such address
  */
 export function readDatabaseUrl(text: string): (DatabasePlace & { password: string }) | undefined {
   if (!/^mysql:\/\//.test(text) || !URL.canParse(text)) return undefined;
   const url = new URL(text);
+  const tls = url.searchParams.get('tls') ?? undefined;
+  if (tls !== undefined && !isTlsWish(tls)) return undefined;
   return {
+    ...(tls === undefined ? {} : { tls }),
     host: url.hostname.replace(/^\[|\]$/g, '') || 'localhost',
     port: url.port === '' ? usualPort : Number(url.port),
     socket: url.searchParams.get('socket') ?? undefined,
@@ -31,6 +46,10 @@ export function readDatabaseUrl(text: string): (DatabasePlace & { password: stri
     password: decodeURIComponent(url.password),
     name: decodeURIComponent(url.pathname.slice(1)),
   };
+}
+
+function isTlsWish(text: string): text is TlsWish {
+  return (tlsWishes as readonly string[]).includes(text);
 }
 
 /** What a site's configuration means by its host: `host`, `host:3307`, `[::1]:3307`, `localhost:/run/mysqld.sock`. */

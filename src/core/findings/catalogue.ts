@@ -159,6 +159,12 @@ export const catalogue = {
     meaning: 'Another site is under the same prefix in the new database.',
     remedy: 'Use another prefix or database, or allow its removal with `new.database.replace: own`.',
   },
+  'database-line-open': {
+    levels: ['warn'],
+    meaning:
+      'The line to a database is not protected, or nobody verifies who its server is; the sheet asked for that.',
+    remedy: 'Go through the SSH connection of the files, or change the password after the move.',
+  },
   'database-missing': {
     levels: ['stop', 'note'],
     meaning: 'The new database is not there, or this user may not open it.',

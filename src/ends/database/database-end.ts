@@ -10,6 +10,7 @@ import type { RowChange } from '../../core/site/data/row-edits.js';
 import type { Column } from '../../core/sql/column.js';
 import type { Allowed } from '../../core/sql/judge/judge.js';
 import type { RefusedStatement } from '../../core/sql/scanner.js';
+import type { Line } from './server/line.js';
 
 /** A database at one end, whatever reaches it. */
 export interface DatabaseEnd {
@@ -19,6 +20,8 @@ export interface DatabaseEnd {
   readonly text: string;
   /** Which database it is, whoever opens it. */
   readonly id: string;
+  /** How the line to its server is protected. */
+  readonly line: Line;
   /** Opens a connection, works with it, and closes it. @throws EndError when the database cannot be opened */
   use<T>(work: (connection: DatabaseConnection) => Promise<T>): Promise<T>;
   /** Opens the database as it is at one moment. */

@@ -17,6 +17,7 @@ import {
   swapObstacle,
 } from '../move/replacement.js';
 import { newTableName, prefixChangeOf } from '../move/terms.js';
+import { lineFindings } from './database-line.js';
 import { skewFindings } from './web.js';
 
 interface SeenNewDatabase {
@@ -197,7 +198,11 @@ interface NewServer {
 }
 
 function serverFindings(move: Move, { database, server, prefix, ledger, place }: NewServer): Finding[] {
-  const findings = [...skewFindings('new.database', server.skew), ...charsetFindings(move, server)];
+  const findings = [
+    ...skewFindings('new.database', server.skew),
+    ...charsetFindings(move, server),
+    ...lineFindings(database),
+  ];
   const report = <Code extends FindingCode>(
     code: Code,
     level: LevelOf<Code>,

@@ -10,6 +10,7 @@ import type { Move } from '../move/open.js';
 import type { Site } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
 import { siteInDatabase, tablesTaken } from '../move/tables.js';
+import { lineFindings } from './database-line.js';
 import { type SurveyedDump, seenIn } from './dump.js';
 
 /** A database of the old server that the account sees. */
@@ -53,7 +54,7 @@ export async function surveyOldDatabase(run: StepRun, site: Site | undefined): P
     const crashed = seen
       .find(({ name }) => name === database.name)
       ?.tables.find(({ trouble }) => trouble !== undefined);
-    const findings = crashed ? [crashedFinding(database, crashed)] : [];
+    const findings = [...(crashed ? [crashedFinding(database, crashed)] : []), ...lineFindings(database)];
     return { listed, dump, folders, findings };
   } catch (error) {
     const known = database.toPorterError(error, 'Looking at the old database');

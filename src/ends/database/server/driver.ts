@@ -1,2 +1,2 @@
 // Large, and loaded only when a server is asked.
-export { createConnection } from 'mysql2';
+export { authPlugins, createConnection } from 'mysql2';

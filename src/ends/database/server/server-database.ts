@@ -1,6 +1,7 @@
 import { databaseIdentity, shownDatabase } from '../../../core/database/place.js';
 import type { DatabaseConnection, DatabaseEnd, DatabaseSnapshot, SnapshotOptions } from '../database-end.js';
 import { ServerConnection } from './connection.js';
+import { type Line, lineTo } from './line.js';
 import { type DatabaseRoute, isLost, toDatabaseError, withDatabase } from './session.js';
 import { Snapshot } from './snapshot.js';
 
@@ -18,6 +19,10 @@ export class ServerDatabase implements DatabaseEnd {
 
   get text(): string {
     return shownDatabase(this.route.place);
+  }
+
+  get line(): Line {
+    return lineTo(this.route.place, this.route.through !== undefined);
   }
 
   get id(): string {

@@ -6,6 +6,7 @@ import { EndError, PartWayError, PorterError } from '../../../core/errors.js';
 import type { EncodedSql } from '../../../core/sql/encoded-sql.js';
 import type { SshSession } from '../../ssh/session.js';
 import type { RefusalKind } from '../database-end.js';
+import { askedInClear, lineTo, optionsOf } from './line.js';
 
 /** What a server answers to a statement that gives no rows. */
 export interface Effect {
@@ -47,13 +48,14 @@ export class DatabaseSession {
     try {
       tunnel = through && (await tunnelTo(through, place));
       const socketPath = through ? undefined : (place.socket ?? (await localSocket(place)));
-      const { createConnection } = await import('./driver.js');
+      const { authPlugins, createConnection } = await import('./driver.js');
       const connection = createConnection({
         ...(socketPath === undefined ? { host: place.host, port: place.port } : { socketPath }),
         ...(tunnel ? { stream: tunnel } : {}),
         user: place.user,
         password: place.password,
         ...(place.name === '' ? {} : { database: place.name }),
+        ...optionsOf(lineTo(place, tunnel !== undefined), authPlugins),
         charset: 'utf8mb4',
         connectTimeout: patience,
         enableKeepAlive: true,
@@ -293,11 +295,29 @@ export function toDatabaseError(error: unknown, doing: string): unknown {
 }
 
 /** The same while there is no connection yet. */
+const isOfLine = new RegExp(
+  `^(?:HANDSHAKE_|${askedInClear}|ERR_TLS|ERR_SSL|CERT_|UNABLE_TO|DEPTH_ZERO|SELF_SIGNED)`,
+);
+const remedyOfLine =
+  'Where the files are reached over sftp://, "through: files" leads there over SSH. Otherwise, if you know that it is the right server, write ?tls=unverified after the name of the database; ?tls=off lets everybody on the way read the password and every row';
+
+function causeOfLine(said: ServerSaid): string {
+  if (said.code === 'HANDSHAKE_NO_SSL_SUPPORT') return 'the server offers no TLS';
+  return said.code === askedInClear
+    ? said.message
+    : `nobody vouches for the server’s certificate (${reasonOf(said)})`;
+}
+
 function connectionError(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const said = error as ServerSaid;
   if (typeof said.code !== 'string') return error;
   const kind = refusalKindOf(said);
+  if (isOfLine.test(said.code))
+    return new EndError(
+      { doing, kind: 'refused', cause: causeOfLine(said), remedy: remedyOfLine },
+      { cause: error },
+    );
   return new EndError({ doing, kind, cause: reasonOf(said), remedy: remedies[kind] }, { cause: error });
 }
 
