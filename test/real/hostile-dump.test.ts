@@ -191,7 +191,8 @@ test('whatever is allowed, nothing at the server differs afterwards but the site
       if (ended) went++;
     }
     ran += batch.length;
-    session.destroy();
+    // Its locks would be waited for.
+    await session.close();
     const after = serverState(database);
     if (after !== before)
       assert.fail(`one of these changed the server: ${JSON.stringify(batch)}\n${difference(before, after)}`);

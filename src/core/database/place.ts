@@ -17,8 +17,8 @@ export interface DatabasePlace extends ServerPlace {
 }
 
 /** `unverified`: by TLS, whoever the server is; `off`: not at all. */
-export const tlsWishes = ['verify', 'unverified', 'off'] as const;
-export type TlsWish = (typeof tlsWishes)[number];
+const tlsWishes = ['verify', 'unverified', 'off'] as const;
+type TlsWish = (typeof tlsWishes)[number];
 
 /** Whether a host is this machine. */
 export function isThisMachine(host: string): boolean {
