@@ -7,6 +7,8 @@ import type { Answer } from '../core/pages/compare.js';
 import type { KnownCertificates } from './trust/certificates.js';
 
 const largestPage = 10 * 1024 * 1024;
+/** So long may a page take to come, in milliseconds, also one that comes byte by byte. */
+const longestAnswer = 60_000;
 const patience = 20_000;
 const mostRedirects = 5;
 
@@ -82,7 +84,7 @@ export class WebSite {
         'x-forwarded-proto': url.protocol.slice(0, -1),
         ...headers,
       },
-      signal,
+      signal: AbortSignal.any([signal, AbortSignal.timeout(longestAnswer)]),
     });
     const status = answer.statusCode;
     const [location] = status >= 300 && status < 400 ? [answer.headers.location].flat() : [];

@@ -6,7 +6,7 @@ import { Terminal } from '../terminal/terminal.js';
 import { showError } from './show-error.js';
 
 /** How long a step may take to end after it was interrupted, in milliseconds. */
-const patience = 10_000;
+const patience = 1500;
 
 /** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
 export function endSignal(): AbortSignal {

@@ -25,14 +25,17 @@ const assetAttributes: Record<string, readonly string[]> = {
 };
 const unseen = new Set(['script', 'style', 'template', 'noscript', 'head']);
 
-/** Reads a page's HTML by the WHATWG HTML Standard. */
+/** So much of a page is read, in characters: what is made to be slow to parse takes no more than some seconds then. */
+const mostParsed = 2 * 1024 * 1024;
+
+/** Reads a page's HTML by the WHATWG HTML Standard, as far as it is not too long. */
 export function readPage(html: string): Page {
   const links: string[] = [];
   const assets: string[] = [];
   const text: string[] = [];
   let title = '';
   let hidden = false;
-  const walk = [{ node: parse(html) as Tree.Node, seen: true }];
+  const walk = [{ node: parse(html.slice(0, mostParsed)) as Tree.Node, seen: true }];
   for (let next = walk.pop(); next; next = walk.pop()) {
     const { node, seen } = next;
     if (node.nodeName === '#text') {

@@ -121,7 +121,7 @@ function statusFindings({ which, url, status }: AskedPage, trouble: string | und
 }
 
 function indexingFindings({ url, headers, html }: AskedPage): Finding[] {
-  const robots = `${headers['x-robots-tag'] ?? ''} ${/<meta[^>]+name=["']robots["'][^>]*>/i.exec(html)?.[0] ?? ''}`;
+  const robots = `${headers['x-robots-tag'] ?? ''} ${/<meta[^<>]+name=["']robots["'][^<>]*>/i.exec(html)?.[0] ?? ''}`;
   if (!/noindex/i.test(robots)) return [];
   return [
     finding({

@@ -465,7 +465,7 @@ export class DumpScanner {
       return endOfAside(s, at, last);
     throw this.damage(
       `a row of the table ${this.table} holds what only some servers read, or a name, at byte ${this.offset + at}`,
-      'Take the dump with a program that writes values, or remove that row',
+      broken,
     );
   }
 
@@ -478,7 +478,7 @@ export class DumpScanner {
     if (length > 0) return at + length;
     throw this.damage(
       `a row of the table ${this.table} holds what a server would compute, at byte ${this.offset + at}: ${JSON.stringify(/^[^'"]{0,30}/.exec(text)![0])}`,
-      'Take the dump with a program that writes values, or remove that row',
+      broken,
     );
   }
 
@@ -505,6 +505,8 @@ const insertHead =
 const openers =
   /^(?:\/\*M?!|\(|(?:alter|analyze|backup|begin|binlog|cache|call|change|check|commit|create|deallocate|delete|delimiter|describe|do|drop|execute|explain|flush|grant|handler|help|import|insert|install|kill|load|lock|optimize|prepare|purge|release|rename|repair|replace|reset|restart|revoke|rollback|savepoint|select|set|show|shutdown|signal|source|start|stop|table|truncate|uninstall|unlock|update|use|values|with|xa)\b)/i;
 
+const broken =
+  'The file may be damaged: take the dump again, or carry the file again. If it was written so, take it with a program that writes values';
 const onlyOurs = 'Only databases of MariaDB and MySQL can be moved';
 
 /** The database system whose dumps have such a statement, where it is another than ours. */

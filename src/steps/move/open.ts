@@ -105,6 +105,23 @@ function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: M
       'Keep the sheet and the crate outside of what visitors can fetch',
     );
   }
+  if (newFiles?.isLocal && newFiles.pathTo(folder.folder) !== undefined) {
+    refuse(
+      `the move folder ${folder.folder} is inside new.files, which a delivery replaces`,
+      'Keep the sheet and the crate outside of what visitors can fetch',
+    );
+  }
+  for (const [key, files] of [
+    ['new.files', newFiles],
+    ['old.files', oldFiles],
+  ] as const) {
+    if (newDump && files?.isLocal && files.pathTo(newDump) !== undefined) {
+      refuse(
+        `new.database.dump (${newDump}) is inside ${key}, where visitors could fetch it`,
+        'Name a place outside of both web roots, such as finished.sql in the move folder',
+      );
+    }
+  }
   if (oldDump && oldDump === newDump?.path)
     refuse(`old and new dump are both ${oldDump}`, 'Give the finished dump another name');
 }
