@@ -182,5 +182,5 @@ export function showDifferences(differences: readonly Difference[], colors: Colo
     return safe.startsWith('@@') ? colors.cyan(safe) : safe;
   };
   const drawn = differences.map(({ diff }) => diff.trimEnd().split('\n').map(paint).join('\n'));
-  return `${drawn.join('\n')}\n\n${counted(differences.length, 'file')} would change; nothing was written. Secrets are hidden.`;
+  return `${drawn.join('\n')}\n\n${counted(differences.length, 'file')} would change; nothing was written. Comments, and every value that may be a secret, are hidden.`;
 }

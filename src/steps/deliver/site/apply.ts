@@ -1,9 +1,16 @@
 import { createTwoFilesPatch, FILE_HEADERS_ONLY } from 'diff';
+import { addressPath, formatAddress } from '../../../core/address/address.js';
 import { asBytes, type ByteString, bufferOf, textOf } from '../../../core/bytes.js';
 import { UsageError } from '../../../core/errors.js';
 import type { FileEntry } from '../../../core/files/entries.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import { maskedPair } from '../../../core/site/configuration/masking.js';
+import {
+  type Fact,
+  type FactName,
+  isSecret,
+  oneFile,
+} from '../../../core/site/configuration/source/facts.js';
 import { familyNamed } from '../../../core/site/families/families.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
@@ -11,6 +18,7 @@ import type { FilesPlace } from '../../../ends/files/place.js';
 import { sha256Of } from '../../../ends/files/sums.js';
 import type { Crate, CrateManifest } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
+import { newDatabasePlace } from '../../move/databases.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import {
@@ -246,9 +254,10 @@ export async function differences(run: StepRun, only: boolean): Promise<Differen
   const plan = manifest
     ? await planFromCrate(move, familyNamed(manifest.from.family), manifest)
     : await planInPlace(run);
+  const known = knownValues(move, manifest, plan.files);
   return plan.files.map(({ path, before, after }) => {
     const file = place.below(textOf(path)).text;
-    const shown = maskedPair(path, before ?? asBytes(''), after ?? asBytes(''));
+    const shown = maskedPair(path, before ?? asBytes(''), after ?? asBytes(''), known);
     const names = [
       before === undefined ? '/dev/null' : textOf(path),
       after === undefined ? '/dev/null' : file,
@@ -259,6 +268,39 @@ export async function differences(run: StepRun, only: boolean): Promise<Differen
     });
     return { file, diff };
   });
+}
+
+/** Values of configurations that may be shown, for they are no secrets: names, hosts, addresses. */
+function knownValues(
+  move: Move,
+  manifest: CrateManifest | undefined,
+  files: readonly SetUpFile[],
+): ReadonlySet<string> {
+  const known = new Set<string>();
+  const add = (text: string | undefined) => {
+    if (text !== undefined && text !== '') known.add(text).add(`${text}/`);
+  };
+  for (const address of [move.oldAddress, move.newAddress]) {
+    add(formatAddress(address));
+    add(address.host);
+    add(`.${address.host}`);
+    add(addressPath(address));
+  }
+  const place = newDatabasePlace(move);
+  for (const text of [place?.name, place?.user, place?.host, place && `${place.host}:${place.port}`])
+    add(text);
+  add(move.sheet.new.database?.prefix);
+  add(manifest?.from.prefix);
+  add(manifest?.from.charset);
+  const family = familyNamed(manifest?.from.family ?? 'plain');
+  for (const { path, before, after } of files)
+    for (const source of [before, after]) {
+      if (source === undefined) continue;
+      const facts = family.readConfiguration(oneFile(path, source))?.facts ?? {};
+      for (const [fact, found] of Object.entries(facts) as [FactName, Fact][])
+        if (!isSecret(fact) && found.value !== undefined) add(textOf(found.value));
+    }
+  return known;
 }
 
 /** Writes a file as setting up wants it, or takes it away. */
