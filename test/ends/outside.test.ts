@@ -10,6 +10,7 @@ import { test } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
 import { asBytes } from '../../src/core/bytes.js';
 import type { EndError } from '../../src/core/errors.js';
+import { fingerprintOf, hostLine } from '../../src/core/ssh/known-hosts.js';
 import { ServerDatabase } from '../../src/ends/database/server/server-database.js';
 import { Resolver } from '../../src/ends/dns.js';
 import { testFolder } from '../../src/ends/files/folder-test.js';
@@ -18,6 +19,7 @@ import { WebSite } from '../../src/ends/http.js';
 import { MoveLock } from '../../src/ends/move-folder/lock.js';
 import type { Unknown } from '../../src/ends/trust/ask-trust.js';
 import { lookAtCertificate } from '../../src/ends/trust/certificate.js';
+import { HostKeys } from '../../src/ends/trust/host-keys.js';
 import { trustIn } from '../../src/ends/trust/trust.js';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
@@ -240,4 +242,26 @@ test('one run works on a move at a time, and what a killed one left is recognise
   rmSync(file);
   const all = await Promise.allSettled(Array.from({ length: 20 }, () => MoveLock.take(file)));
   assert.equal(all.filter(({ status }) => status === 'fulfilled').length, 1);
+});
+
+test('a known host that shows a key of another kind has changed: what is known is named, and nobody is asked', async t => {
+  const root = folder(t);
+  const wire = (type: string) => {
+    const length = Buffer.alloc(4);
+    length.writeUInt32BE(type.length);
+    return Buffer.concat([length, Buffer.from(type), Buffer.from(`of ${type}`)]);
+  };
+  const [known, other] = [wire('ssh-ed25519'), wire('ssh-rsa')];
+  writeFileSync(join(root, 'known_hosts'), `${hostLine('old.example', 22, known)}\n`);
+  let asked = 0;
+  const keys = new HostKeys(root, async () => {
+    asked++;
+    return true;
+  });
+  assert.equal(await keys.refuses('old.example', 22, known, undefined), undefined);
+  const why = await keys.refuses('old.example', 22, other, undefined);
+  assert.ok(why?.includes(`known is ssh-ed25519 ${fingerprintOf(known)}`), why);
+  assert.equal(asked, 0);
+  assert.equal(await keys.refuses('new.example', 22, other, undefined), undefined);
+  assert.equal(asked, 1);
 });

@@ -27,15 +27,20 @@ export function lookUpHost(text: string, host: string, port: number, key: Buffer
   return found;
 }
 
-/** The kinds of keys that a file knows of a host, so that one of these is asked for. */
-export function keyTypesOf(text: string, host: string, port: number): string[] {
+/** The keys that a file knows of a host: their kinds, one of which is asked for, and their fingerprints. */
+export function keysOf(
+  text: string,
+  host: string,
+  port: number,
+): { readonly kind: string; readonly fingerprint: string }[] {
   const name = port === 22 ? host.toLowerCase() : `[${host.toLowerCase()}]:${port}`;
-  const types: string[] = [];
+  const keys: { kind: string; fingerprint: string }[] = [];
   for (const line of text.split('\n')) {
-    const [hosts, kind] = line.trim().split(/\s+/);
-    if (hosts && kind && !/^[#@]/.test(hosts) && namesHost(hosts, name)) types.push(kind);
+    const [hosts, kind, encoded = ''] = line.trim().split(/\s+/);
+    if (hosts && kind && !/^[#@]/.test(hosts) && namesHost(hosts, name))
+      keys.push({ kind, fingerprint: fingerprintOf(Buffer.from(encoded, 'base64')) });
   }
-  return types;
+  return keys;
 }
 
 /** A key's fingerprint as every SSH program shows it. */

@@ -2,7 +2,7 @@ import { appendFile, readFile } from 'node:fs/promises';
 import { homedir } from 'node:os';
 import { join } from 'node:path';
 import { parseFingerprint } from '../../core/fingerprint.js';
-import { fingerprintOf, hostLine, keyTypesOf, lookUpHost } from '../../core/ssh/known-hosts.js';
+import { fingerprintOf, hostLine, keysOf, lookUpHost } from '../../core/ssh/known-hosts.js';
 import type { AskTrust } from './ask-trust.js';
 
 /**
@@ -31,11 +31,16 @@ export class HostKeys {
       return parseFingerprint(wanted) === fingerprint
         ? undefined
         : `its key is ${fingerprint}, the sheet says ${wanted}`;
-    const known = lookUpHost(await this.text(), host, port, key);
+    const text = await this.text();
+    const known = lookUpHost(text, host, port, key);
     if (known === 'known') return undefined;
-    if (known === 'changed')
-      return `its key has changed to ${fingerprint}; somebody may be listening in, or the host was set up again`;
     if (known === 'revoked') return `its key ${fingerprint} is marked as revoked`;
+    // A host whose key of a known kind is not there any more has changed as well: that kind was asked for first.
+    const before = keysOf(text, host, port);
+    if (known === 'changed' || before.length > 0) {
+      const list = before.map(one => `${one.kind} ${one.fingerprint}`).join(' and ');
+      return `its key has changed to ${fingerprint}, known is ${list}; somebody may be listening in, or the host was set up again`;
+    }
     const shown = port === 22 ? host : `${host}:${port}`;
     if (await this.ask?.({ host: shown, what: 'key', fingerprint })) {
       await appendFile(this.ownFile, `${hostLine(host, port, key)}\n`, { mode: 0o600 });
@@ -46,7 +51,7 @@ export class HostKeys {
 
   /** The kinds of keys that are known of a host. */
   async typesOf(host: string, port: number): Promise<string[]> {
-    return keyTypesOf(await this.text(), host, port);
+    return keysOf(await this.text(), host, port).map(({ kind }) => kind);
   }
 
   private async text(): Promise<string> {

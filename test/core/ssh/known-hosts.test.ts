@@ -1,7 +1,7 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { fingerprintOf, hostLine, keyTypesOf, lookUpHost } from '../../../src/core/ssh/known-hosts.js';
+import { fingerprintOf, hostLine, keysOf, lookUpHost } from '../../../src/core/ssh/known-hosts.js';
 
 /** A public key as it comes over the wire. */
 const wire = (type: string, rest: Buffer) => {
@@ -28,7 +28,9 @@ test('a key that was accepted is known from then on, for its host and port only;
         assert.equal(lookUpHost(text, `x${name}`, port, key), 'unknown');
         const revoked = `${text}@revoked ${hostLine('*', 22, key)}\n`;
         assert.equal(lookUpHost(revoked, name, port, key), 'revoked');
-        assert.deepEqual(keyTypesOf(text, name, port), ['ssh-ed25519']);
+        assert.deepEqual(keysOf(text, name, port), [
+          { kind: 'ssh-ed25519', fingerprint: fingerprintOf(key) },
+        ]);
         assert.match(fingerprintOf(key), /^SHA256:[\w+/]{43}$/);
       },
     ),
