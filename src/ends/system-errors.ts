@@ -22,6 +22,12 @@ const causes: Record<string, { cause: string; remedy: string; kind: ErrorKind; a
     kind: 'not found',
     as: EndError,
   },
+  ENAMETOOLONG: {
+    cause: 'the name is longer than a system takes',
+    remedy: 'Check the path',
+    kind: 'usage',
+    as: UsageError,
+  },
   EISDIR: { cause: 'it is a folder, not a file', remedy: 'Name the file', kind: 'usage', as: UsageError },
   EACCES: {
     cause: 'permission is denied',

@@ -53,7 +53,16 @@ export function readSheet(text: string, file: string, variable: (name: string) =
   if (!isMap(document.contents)) {
     throw new SheetError(file, [{ line: 1, key: '', what: 'there is nothing in it that could be a sheet' }]);
   }
-  const raw = withoutNulls(document.toJS()) as Record<string, unknown>;
+  visit(document, {
+    Pair(_, { key }) {
+      // To the language these are what every object has.
+      if (!isScalar(key) || !(String(key.value) in Object.prototype)) return;
+      const line = key.range ? counter.linePos(key.range[0]).line : 1;
+      mistakes.push({ line, key: String(key.value), what: 'is not a known key' });
+    },
+  });
+  if (mistakes.some(({ key }) => key in Object.prototype)) throw new SheetError(file, mistakes);
+  const raw = withoutNulls(valuesOf(document, file)) as Record<string, unknown>;
   findUnknown(raw, sheetSchema, [], (path, nearest) => {
     const hint = nearest ? `; the nearest known key is "${nearest}"` : '';
     const line = lineOfKey(document, counter, path) ?? lineOf(path);
@@ -75,6 +84,15 @@ export function readSheet(text: string, file: string, variable: (name: string) =
 }
 
 type SheetDocument = ReturnType<typeof parseDocument>;
+
+/** What a document says. @throws SheetError where aliases would make much of little */
+function valuesOf(document: SheetDocument, file: string): unknown {
+  try {
+    return document.toJS();
+  } catch (error) {
+    throw new SheetError(file, [{ line: 1, key: '', what: (error as Error).message }]);
+  }
+}
 
 /** The line of a value; that of the nearest one around it where it is not there. */
 function lineIn(document: SheetDocument, counter: LineCounter, path: readonly (string | number)[]): number {

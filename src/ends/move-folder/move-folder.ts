@@ -37,7 +37,9 @@ export class MoveFolder {
           cause:
             (cause as NodeJS.ErrnoException).code === 'ENOENT'
               ? 'there is none'
-              : String((cause as Error).message),
+              : (cause as NodeJS.ErrnoException).code === 'EISDIR'
+                ? 'it is a folder'
+                : String((cause as Error).message),
           remedy: 'Write one with "able-porter start", or name yours with --sheet',
         },
         { cause },

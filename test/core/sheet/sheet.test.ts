@@ -85,6 +85,19 @@ test('what is missing, unset or not YAML is reported with its line', () => {
   );
 });
 
+test('keys that every object has, and aliases that make much of little, are mistakes like others', () => {
+  for (const key of ['__proto__', 'constructor', 'toString', 'hasOwnProperty'])
+    for (const text of [`${good}${key}: { x: 1 }\n`, good.replace('new:\n', `new:\n  ${key}: 5\n`)])
+      assert.deepEqual(
+        mistakesOf(text).map(([, ...rest]) => rest),
+        [[key, 'is not a known key']],
+        text,
+      );
+  let laughs = `${good}a0: &a0 [x]\n`;
+  for (let i = 1; i < 12; i++) laughs += `a${i}: &a${i} [${`*a${i - 1},`.repeat(9)}]\n`;
+  assert.match(String(mistakesOf(laughs)), /alias/i);
+});
+
 test('a sheet that start writes is read back with what it was given', () => {
   const text = writeSheet({
     name: 'club',
