@@ -47,6 +47,8 @@ export interface ListedKeepsake {
   readonly at: string;
   /** What it is, in words. */
   readonly what: string;
+  /** Whether "undo --keepsake" can restore it on the site that is there now; undefined for what "undo" restores. */
+  readonly fits: boolean | undefined;
   readonly places: readonly string[];
 }
 
@@ -184,7 +186,7 @@ async function removeProvisioned(run: StepRun, findings: FindingLog): Promise<st
 
 /** What is kept at the new end and in the move folder, the oldest first. */
 export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
-  const { keepsakes } = await ledgerOf(move);
+  const { keepsakes, standing } = await ledgerOf(move);
   const whys = {
     'first delivery': 'what was there before the first delivery',
     delivery: 'what was there before a later delivery replaced it',
@@ -195,6 +197,7 @@ export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
       number,
       at,
       what: whys[by],
+      fits: by === 'first delivery' ? undefined : standing.fits(number) === 'fits',
       places: [
         ...files.map(one =>
           one.kind === 'kept' ? one.keepsake : `files that were replaced, in ${one.keepsake}`,

@@ -121,11 +121,15 @@ export function showUndo(outcome: StepOutcome<UndoResult>, colors: Colors): stri
 /** What is kept, by number. */
 export function showKeepsakes(keepsakes: readonly ListedKeepsake[], colors: Colors): string {
   if (keepsakes.length === 0) return 'Nothing is kept.';
-  const lines = keepsakes.flatMap(({ number, at, what, places }) => [
+  const lines = keepsakes.flatMap(({ number, at, what, places, fits }) => [
     `${colors.bold(`keepsake ${number}`)}  ${moment(at)}, ${what}`,
+    ...(fits === false
+      ? ['  it does not fit the site that is there now; take from it by hand what you need']
+      : []),
     ...places.map(place => `  ${place}`),
   ]);
-  const later = keepsakes.length > 1 ? `, "undo --keepsake ${keepsakes.at(-1)!.number}" a later state` : '';
+  const last = keepsakes.findLast(({ fits }) => fits);
+  const later = last ? `, "undo --keepsake ${last.number}" a later state` : '';
   const hint = `"undo" restores what was there before the first delivery${later}.`;
   return [...lines, '', hint].join('\n');
 }
