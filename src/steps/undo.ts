@@ -197,7 +197,7 @@ export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
       number,
       at,
       what: whys[by],
-      fits: by === 'first delivery' ? undefined : standing.fits(number) === 'fits',
+      fits: by === 'first delivery' ? undefined : standing.fits(number) === 'fits' && !spareIn(data),
       places: [
         ...files.map(one =>
           one.kind === 'kept' ? one.keepsake : `files that were replaced, in ${one.keepsake}`,
@@ -262,10 +262,18 @@ function refuseFirst({ number, by }: Keepsake, { standing }: Ledger): void {
   });
 }
 
+/** Rows that nobody but deliveries of this move had written. */
+function spareIn(
+  data: Keepsake['data'],
+): Extract<Keepsake['data'][number], { kind: 'rows kept' }> | undefined {
+  for (const one of data) if (one.kind === 'rows kept' && one.isSpare) return one;
+  return undefined;
+}
+
 /** @throws UsageError where only rows are kept that an earlier delivery had put there: without its files they are half a site */
 function refuseSpare({ number, data }: Keepsake): void {
-  const spare = data.find(one => one.kind === 'rows kept' && one.isSpare);
-  if (spare?.kind !== 'rows kept') return;
+  const spare = spareIn(data);
+  if (!spare) return;
   throw new UsageError({
     doing: `Restoring keepsake ${number}`,
     cause: 'it holds only rows that an earlier delivery of this move had put there',
