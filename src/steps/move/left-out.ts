@@ -8,8 +8,23 @@ import { linesAt } from '../../ends/database/dump/lines.js';
 /** So many statements are named. */
 const most = 5;
 /** Dumps of whole databases have these; nothing is missing without them. */
-const usual =
-  /^(?:\/\*!\d*\s*)?(?:use\b|(?:create|drop|alter)\s+(?:database|schema)\b|flush\b|set\s+(?:@@(?:session|global)\.|session\s+)?(?:sql_log_bin|gtid_purged)\b)/i;
+const usual = new RegExp(
+  [
+    String.raw`^(?:/\*!\d*\s*)?(?:`,
+    [
+      String.raw`use\b`,
+      String.raw`(?:create|drop|alter)\s+(?:database|schema)\b`,
+      String.raw`flush\b`,
+      String.raw`set\s+(?:@@(?:session|global)\.|session\s+)?(?:sql_log_bin|gtid_purged)\b`,
+      String.raw`set\s+@mysqldump_temp_log_bin\b`,
+      // What one dump program asks a server about its engine.
+      String.raw`(?:select|set)\b.*@rocksdb_`,
+      String.raw`(?:prepare|execute|deallocate\s+prepare)\s+s\b`,
+    ].join('|'),
+    ')',
+  ].join(''),
+  'i',
+);
 
 /** What a dump has besides what dumps have, and that is not passed on. @param file the dump */
 export async function leftOutFindings(

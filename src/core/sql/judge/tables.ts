@@ -19,7 +19,7 @@ const engines = setOf('innodb myisam aria memory heap archive rocksdb tokudb mar
 const options = setOf(`
   auto_increment avg_row_length checksum comment delay_key_write encryption_key_id key_block_size max_rows min_rows
   pack_keys page_checksum page_compressed page_compression_level row_format sequence stats_auto_recalc stats_persistent
-  stats_sample_pages table_checksum transactional compression autoextend_size
+  stats_sample_pages table_checksum transactional compression autoextend_size encryption
 `);
 /** Those of an index, and of a partition. */
 const indexOptions = setOf('using key_block_size comment visible invisible ignored');
