@@ -156,7 +156,11 @@ export async function planConfiguration(
   }
   const after = { main, sources };
   verifyConfiguration(family, after, wanted, byHand, `${finalPlace}/${main}`);
-  const changed = (Object.keys(wanted) as FactName[]).filter(fact => facts[fact]?.value !== wanted[fact]);
+  // What is left for the person has not changed.
+  const left = new Set(byHand.map(({ fact }) => fact));
+  const changed = (Object.keys(wanted) as FactName[]).filter(
+    fact => facts[fact]?.value !== wanted[fact] && !left.has(fact),
+  );
   const findings = [
     ...byHand.map(one => byHandFinding(one, finalPlace)),
     ...doubtsOf(move, family, after, finalPlace),
