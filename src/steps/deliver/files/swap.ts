@@ -97,7 +97,8 @@ export async function swapIn(
       return swapEntries(run, inside);
     }
   }
-  await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
+  // Nothing is at the place now, which visitors see: this must not wait for the disk.
+  await noteDeed(run, 'deliver', { kind: 'put', place: place.text }, true);
   if (puts) await end.rename(incoming, path);
   await end.remove(outgoing);
   return [...kept, ...(await keptOf(staging))];
