@@ -41,7 +41,7 @@ export interface StatementOptions {
   rename?(table: string): string | undefined;
   /** Why a statement that names these may not be run; undefined where it may. */
   refuses?(named: Allowed): string | undefined;
-  /** Is told of a statement that is left out. */
+  /** Receives a statement that is left out. */
   refused?(statement: RefusedStatement): void;
 }
 

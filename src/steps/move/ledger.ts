@@ -59,7 +59,7 @@ export class Ledger {
   readonly provisioned = new Map<string, readonly string[]>();
   /** Places that show a maintenance page, and the paths that were changed for it. */
   readonly gates = new Map<string, readonly string[]>();
-  /** Which site stands at the new end, and on which one a keepsake can be put. */
+  /** Which site is at the new end, and on which one a keepsake can be put. */
   readonly standing = new Standing();
   life: LifeOfMove = 'open';
   private last = 0;

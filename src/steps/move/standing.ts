@@ -4,7 +4,7 @@ import type { StepName } from '../../core/journal.js';
 export type Fit = 'fits' | 'never finished' | 'another site stands';
 
 /**
- * Which site stands at the new end. Sites are numbered: 0 is what was there before the first delivery, and each delivery
+ * Which site is at the new end. Sites are numbered: 0 is what was there before the first delivery, and each delivery
  * that changes something makes the next. A keepsake holds a whole site, or only what distinguishes one from another.
  */
 export class Standing {

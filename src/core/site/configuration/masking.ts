@@ -8,7 +8,7 @@ const harmless =
 
 /**
  * Two states of a file as texts that may be shown. A value is shown only where it is known to be no secret, or where it gives
- * nothing away; every other value, and every comment, is hidden, and where the two states differ in it, that is told.
+ * nothing away; every other value, and every comment, is hidden, and where the two states differ in it, that is marked.
  * @param known values that may be shown: names, hosts, addresses and the like
  */
 export function maskedPair(

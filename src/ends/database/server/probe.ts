@@ -27,7 +27,7 @@ export async function serverOf(session: DatabaseSession, database: string): Prom
   };
 }
 
-/** A grant on all databases; `USAGE` is none, and some single rights are told of elsewhere. */
+/** A grant on all databases; `USAGE` is none, and some single rights are reported elsewhere. */
 const everywhere =
   /^GRANT (?!USAGE ON|PROXY ON).*\b(?:ALL PRIVILEGES|INSERT|UPDATE|DELETE|DROP|ALTER|CREATE|SUPER)\b.* ON \*\.\* TO /;
 const administrators = /\b(?:ALL PRIVILEGES|SUPER|SET USER|SET_USER_ID|BINLOG ADMIN)\b.* ON \*\.\* TO /;
