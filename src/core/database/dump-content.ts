@@ -167,11 +167,11 @@ export class DumpContent implements DumpVisitor {
   }
 
   row(end: number): undefined {
-    this.pieces.rowEnds(end);
+    if (this.rows) this.pieces.rowEnds(end);
   }
 
   rowBytes(stretch: Stretch, start: number, end: number): void {
-    this.pieces.push(stretch, start, end);
+    if (this.rows) this.pieces.push(stretch, start, end);
   }
 
   statement(s: ByteString, start: number, end: number): undefined {

@@ -21,8 +21,21 @@ const tlsWishes = ['verify', 'unverified', 'off'] as const;
 type TlsWish = (typeof tlsWishes)[number];
 
 /** Whether a host is this machine. */
-export function isThisMachine(host: string): boolean {
+function isThisMachine(host: string): boolean {
   return host === '' || host === 'localhost' || host === '::1' || /^127(?:\.\d{1,3}){3}$/.test(host);
+}
+
+/**
+ * How the line to a server is protected: it does not leave this machine, goes through an SSH connection, by TLS with a
+ * certificate that was verified, by TLS with one that was not, or not at all.
+ */
+export type Line = 'here' | 'tunnel' | 'verified' | 'unverified' | 'clear';
+
+export function lineTo(place: DatabasePlace, isTunnelled: boolean): Line {
+  if (isTunnelled) return 'tunnel';
+  if (place.tls === 'off') return isThisMachine(place.host) ? 'here' : 'clear';
+  if (place.tls !== undefined) return place.tls === 'verify' ? 'verified' : 'unverified';
+  return place.socket !== undefined || isThisMachine(place.host) ? 'here' : 'verified';
 }
 
 const usualPort = 3306;

@@ -6,14 +6,10 @@ export interface Subject {
   readonly kind: 'table' | 'view' | 'trigger' | 'procedure' | 'function' | 'event';
   /** The names of what it is about, as bytes; of a trigger its own. */
   readonly names: readonly string[];
-  /** The table that a trigger acts on. */
-  readonly on: string | undefined;
-  /** Whether a name has that of a database before it. */
-  readonly qualified: boolean;
 }
 
 const kinds = new Set(['table', 'view', 'trigger', 'procedure', 'function', 'event']);
-const plain = new Set(['truncate', 'lock', 'rename', 'analyze', 'check', 'optimize', 'repair']);
+const plain = new Set(['truncate', 'lock']);
 /** What may be between a verb and the kind of what it is about. */
 const before =
   /^(?:or|replace|temporary|algorithm|definer|sql|security|aggregate|undefined|merge|temptable|invoker)$/i;
@@ -35,9 +31,8 @@ export function subjectOf(statement: string): Subject | undefined {
     if (at < 0) return undefined;
     const kind = tokens[at]!.text.toLowerCase().replace(/^tables$/, 'table') as Subject['kind'];
     if (kind === 'table' || kind === 'view') return { ...aboutTables(verb, tokens, at + 1), kind };
-    const { names, qualified } = aboutTables(verb, tokens, at + 1);
-    const on = kind === 'trigger' && verb === 'create' ? nameAfter(tokens, 'on') : undefined;
-    return { verb, kind, names: names.slice(0, 1), on, qualified };
+    const { names } = aboutTables(verb, tokens, at + 1);
+    return { verb, kind, names: names.slice(0, 1) };
   }
   if (!plain.has(verb)) return undefined;
   const at = tokens.findIndex(({ kind, text }) => kind === 'word' && /^tables?$/i.test(text));
@@ -60,7 +55,6 @@ function kindAt(tokens: readonly Token[]): number {
 /** The names in a list, each perhaps with an alias, a lock or more after it. */
 function aboutTables(verb: string, tokens: readonly Token[], from: number): Subject {
   const names: string[] = [];
-  let qualified = false;
   for (let at = from; at < tokens.length; ) {
     while (tokens[at]?.kind === 'word' && asides.test(tokens[at]!.text)) at++;
     const token = tokens[at];
@@ -68,20 +62,14 @@ function aboutTables(verb: string, tokens: readonly Token[], from: number): Subj
     let name = token.text;
     at++;
     while (tokens[at]?.text === '.' && tokens[at]?.kind === 'mark') {
-      qualified = true;
       name = tokens[at + 1]?.text ?? '';
       at += 2;
     }
     names.push(name);
-    // Only these have lists; in a RENAME each is followed by its new name.
-    if (!/^(?:drop|lock|rename|truncate|analyze|check|optimize|repair)$/.test(verb)) break;
-    while (at < tokens.length && tokens[at]!.text !== ',' && !/^to$/i.test(tokens[at]!.text)) at++;
+    // Only these have lists.
+    if (verb !== 'drop' && verb !== 'lock') break;
+    while (at < tokens.length && tokens[at]!.text !== ',') at++;
     at++;
   }
-  return { verb, kind: 'table', names, on: undefined, qualified };
-}
-
-function nameAfter(tokens: readonly Token[], word: string): string | undefined {
-  const at = tokens.findIndex(({ kind, text }) => kind === 'word' && text.toLowerCase() === word);
-  return at < 0 ? undefined : tokens[at + 1]?.text;
+  return { verb, kind: 'table', names };
 }

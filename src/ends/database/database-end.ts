@@ -1,5 +1,6 @@
 import type { TableContent } from '../../core/database/content-digest.js';
 import type { Fitted } from '../../core/database/fitting.js';
+import type { Line } from '../../core/database/place.js';
 import type { RowsToPut } from '../../core/database/row-changes.js';
 import type { RowPrints } from '../../core/database/row-prints.js';
 import type { LaterStatement, RenamedConstraint, Staging } from '../../core/database/staging.js';
@@ -10,7 +11,6 @@ import type { RowChange } from '../../core/site/data/row-edits.js';
 import type { Column } from '../../core/sql/column.js';
 import type { Allowed } from '../../core/sql/judge/judge.js';
 import type { RefusedStatement } from '../../core/sql/scanner.js';
-import type { Line } from './server/line.js';
 
 /** A database at one end, whatever reaches it. */
 export interface DatabaseEnd {

@@ -1,18 +1,5 @@
 import type { AuthPlugin, ConnectionOptions } from 'mysql2';
-import { type DatabasePlace, isThisMachine } from '../../../core/database/place.js';
-
-/**
- * How the line to a server is protected: it does not leave this machine, goes through an SSH connection, by TLS with a
- * certificate that was verified, by TLS with one that was not, or not at all.
- */
-export type Line = 'here' | 'tunnel' | 'verified' | 'unverified' | 'clear';
-
-export function lineTo(place: DatabasePlace, isTunnelled: boolean): Line {
-  if (isTunnelled) return 'tunnel';
-  if (place.tls === 'off') return isThisMachine(place.host) ? 'here' : 'clear';
-  if (place.tls !== undefined) return place.tls === 'verify' ? 'verified' : 'unverified';
-  return place.socket !== undefined || isThisMachine(place.host) ? 'here' : 'verified';
-}
+import type { Line } from '../../../core/database/place.js';
 
 /** What the driver needs for a line. */
 export function optionsOf(line: Line, plugins: typeof import('mysql2').authPlugins): ConnectionOptions {

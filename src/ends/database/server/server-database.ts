@@ -1,7 +1,6 @@
-import { databaseIdentity, shownDatabase } from '../../../core/database/place.js';
+import { databaseIdentity, type Line, lineTo, shownDatabase } from '../../../core/database/place.js';
 import type { DatabaseConnection, DatabaseEnd, DatabaseSnapshot, SnapshotOptions } from '../database-end.js';
 import { ServerConnection } from './connection.js';
-import { type Line, lineTo } from './line.js';
 import { type DatabaseRoute, isLost, toDatabaseError, withDatabase } from './session.js';
 import { Snapshot } from './snapshot.js';
 

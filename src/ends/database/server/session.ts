@@ -1,12 +1,12 @@
 import { access } from 'node:fs/promises';
 import type { Duplex } from 'node:stream';
 import type { Connection, ResultSetHeader } from 'mysql2';
-import { type DatabasePlace, shownDatabase } from '../../../core/database/place.js';
+import { type DatabasePlace, lineTo, shownDatabase } from '../../../core/database/place.js';
 import { EndError, PartWayError, PorterError } from '../../../core/errors.js';
 import type { EncodedSql } from '../../../core/sql/encoded-sql.js';
 import type { SshSession } from '../../ssh/session.js';
 import type { RefusalKind } from '../database-end.js';
-import { askedInClear, lineTo, optionsOf } from './line.js';
+import { askedInClear, optionsOf } from './line.js';
 
 /** What a server answers to a statement that gives no rows. */
 export interface Effect {

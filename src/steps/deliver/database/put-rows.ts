@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { hash } from 'node:crypto';
 import { mkdir, open, readFile, rename } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import type { ByteString } from '../../../core/bytes.js';
@@ -72,7 +72,7 @@ export async function exchangeRows(
   const path = run.move.folder.at(file);
   const note = loadNoteName('undo');
   // The same rows may be kept twice in the life of a move; each time they are another restoration.
-  const what = sha256Of(`${number} ${await verifiedSum(path)}`);
+  const what = hash('sha256', `${number} ${await verifiedSum(path)}`);
   const isDone = await database.use(async connection => {
     const position = await connection.loadPosition(note);
     if (position?.dump === what) return position.done < 0;
@@ -98,16 +98,12 @@ async function verifiedSum(path: string): Promise<string> {
   const bytes = await whileDoing(`Reading ${path}`, () => readFile(path));
   const at = bytes.lastIndexOf(sumLine);
   const sum = bytes.toString('latin1', at + sumLine.length).trim();
-  if (at >= 0 && sum === sha256Of(bytes.subarray(0, at))) return sum;
+  if (at >= 0 && sum === hash('sha256', bytes.subarray(0, at))) return sum;
   throw new DamageError({
     doing: `Restoring rows from ${path}`,
     cause: 'the file is not as it was written',
     remedy: 'Nothing was changed. Put it back from a backup of the move folder',
   });
-}
-
-function sha256Of(what: string | Buffer): string {
-  return createHash('sha256').update(what).digest('hex');
 }
 
 /** Ends a restoration of rows that is noted as done. */
@@ -180,7 +176,7 @@ class RowsFile implements KeptOldRows {
       const handle = await open(`${this.file}.partial`, 'w', 0o600);
       try {
         const whole = Buffer.concat([Buffer.from(head), ...this.parts]);
-        await handle.writeFile(Buffer.concat([whole, Buffer.from(`${sumLine}${sha256Of(whole)}\n`)]));
+        await handle.writeFile(Buffer.concat([whole, Buffer.from(`${sumLine}${hash('sha256', whole)}\n`)]));
         await handle.sync();
       } finally {
         await handle.close();
