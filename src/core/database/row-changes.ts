@@ -7,10 +7,10 @@ import { type Column, introducerOf, writingOf } from '../sql/column.js';
 import { readCreateTable } from '../sql/create-table.js';
 import { type EncodedSql, identifier, joined, sql } from '../sql/encoded-sql.js';
 import { DumpScanner, type DumpVisitor, type InsertHead } from '../sql/scanner.js';
-import { ContentDigest, kindOf } from './content-digest.js';
+import { ContentDigest, kindOf } from './content/content-digest.js';
+import type { RowsAsText } from './content/piece-prints.js';
+import type { KeySet } from './content/row-prints.js';
 import { InsertWriter } from './insert-writer.js';
-import type { RowsAsText } from './piece-prints.js';
-import type { KeySet } from './row-prints.js';
 import { valueSql } from './row-update.js';
 
 /** A table of which some rows are to be changed. */

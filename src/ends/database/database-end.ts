@@ -1,8 +1,8 @@
-import type { TableContent } from '../../core/database/content-digest.js';
+import type { TableContent } from '../../core/database/content/content-digest.js';
+import type { RowPrints } from '../../core/database/content/row-prints.js';
 import type { Fitted } from '../../core/database/fitting.js';
 import type { Line } from '../../core/database/place.js';
 import type { RowsToPut } from '../../core/database/row-changes.js';
-import type { RowPrints } from '../../core/database/row-prints.js';
 import type { LaterStatement, RenamedConstraint, Staging } from '../../core/database/staging.js';
 import type { PorterError } from '../../core/errors.js';
 import type { Workbench } from '../../core/kernels/workbench.js';

@@ -1,6 +1,6 @@
 import { basename } from 'node:path';
 import { textOf } from '../../core/bytes.js';
-import { DumpContent, type Program } from '../../core/database/dump-content.js';
+import { DumpContent, type Program } from '../../core/database/content/dump-content.js';
 import { UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';

@@ -1,6 +1,6 @@
 import { basename, resolve } from 'node:path';
 import { textOf } from '../../core/bytes.js';
-import { DumpContent } from '../../core/database/dump-content.js';
+import { DumpContent } from '../../core/database/content/dump-content.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { Family } from '../../core/site/families/family.js';

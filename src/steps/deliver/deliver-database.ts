@@ -30,7 +30,6 @@ import { StateFolder } from './database/delivered-state.js';
 import { keepInDump } from './database/load-in-place.js';
 import type { LoadedDatabase } from './database/loaded.js';
 import { noteRowsState, proofsOf } from './database/merged-state.js';
-import { provisionDatabase } from './database/provision.js';
 import { putRows } from './database/put-rows.js';
 import { type EditDone, EditsDone, editsWanted, noteHeld } from './database/site-data.js';
 import { endSwap, sumKept, swapTables } from './database/swap-tables.js';
@@ -38,6 +37,7 @@ import { type Loaded, TableLoader } from './database/table-loader.js';
 import { withReconnect } from './database/with-reconnect.js';
 import { type WrittenSince, writtenSince } from './database/written-since.js';
 import type { Deliverer } from './deliverer.js';
+import { provisionDatabase } from './provision.js';
 
 /** What was found out before anything was changed. */
 interface Plan {

@@ -1,14 +1,14 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
-import { ContentDigest, kindOf } from '../../../src/core/database/content-digest.js';
-import { DumpContent } from '../../../src/core/database/dump-content.js';
-import { InsertWriter } from '../../../src/core/database/insert-writer.js';
+import { ContentDigest, kindOf } from '../../../src/core/database/content/content-digest.js';
+import { DumpContent } from '../../../src/core/database/content/dump-content.js';
 import {
   type PieceMemory,
   type PiecePrints,
   RememberedRows,
-} from '../../../src/core/database/piece-prints.js';
+} from '../../../src/core/database/content/piece-prints.js';
+import { InsertWriter } from '../../../src/core/database/insert-writer.js';
 import { RowChanges } from '../../../src/core/database/row-changes.js';
 import type { Column } from '../../../src/core/sql/column.js';
 import { introducerOf, selectedAs, writingOf } from '../../../src/core/sql/column.js';

@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { randomBytes } from 'node:crypto';
 import { test } from 'node:test';
 import { parseAddress } from '../../../src/core/address/address.js';
-import { DumpContent } from '../../../src/core/database/dump-content.js';
+import { DumpContent } from '../../../src/core/database/content/dump-content.js';
 import { DumpEdits } from '../../../src/core/database/dump-edits.js';
 import { wordpressEdits } from '../../../src/core/site/data/wordpress-data.js';
 import { bench } from '../../help/bench.js';

@@ -1,4 +1,4 @@
-import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
+import { ContentDigest, kindOf } from '../../../core/database/content/content-digest.js';
 import { InsertWriter } from '../../../core/database/insert-writer.js';
 import type { RowsToPut } from '../../../core/database/row-changes.js';
 import { DamageError } from '../../../core/errors.js';

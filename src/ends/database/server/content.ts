@@ -1,4 +1,4 @@
-import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
+import { ContentDigest, kindOf } from '../../../core/database/content/content-digest.js';
 import { type Column, selectedAs } from '../../../core/sql/column.js';
 import { identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import type { PrintedContent } from '../database-end.js';

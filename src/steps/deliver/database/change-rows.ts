@@ -1,14 +1,14 @@
-import type { TableContent } from '../../../core/database/content-digest.js';
-import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
-import { DumpContent } from '../../../core/database/dump-content.js';
-import { RememberedRows } from '../../../core/database/piece-prints.js';
+import type { TableContent } from '../../../core/database/content/content-digest.js';
+import { ContentDigest, kindOf } from '../../../core/database/content/content-digest.js';
+import { DumpContent } from '../../../core/database/content/dump-content.js';
+import { RememberedRows } from '../../../core/database/content/piece-prints.js';
+import type { KeySet, RowPrints } from '../../../core/database/content/row-prints.js';
 import {
   type ChangingTable,
   RowChanges,
   type RowsToChange,
   tupleOf,
 } from '../../../core/database/row-changes.js';
-import type { KeySet, RowPrints } from '../../../core/database/row-prints.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
 import type { RowChange } from '../../../core/site/data/row-edits.js';
 import type { Column } from '../../../core/sql/column.js';

@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import { copyFile, cp, mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import { RowPrints } from '../../../core/database/row-prints.js';
+import { RowPrints } from '../../../core/database/content/row-prints.js';
 import { whileDoing } from '../../../ends/system-errors.js';
 import { writeWhole } from '../../../ends/whole-file.js';
 import type { Move } from '../../move/open.js';

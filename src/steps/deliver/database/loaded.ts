@@ -1,4 +1,4 @@
-import type { Program } from '../../../core/database/dump-content.js';
+import type { Program } from '../../../core/database/content/dump-content.js';
 import type { EditDone } from './site-data.js';
 import type { TableProof } from './verify.js';
 

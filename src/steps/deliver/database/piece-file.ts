@@ -1,9 +1,13 @@
 import { closeSync, fstatSync, openSync, readSync, writeSync } from 'node:fs';
 import { mkdir, rename, rm } from 'node:fs/promises';
 import { dirname } from 'node:path';
-import { sumBytes } from '../../../core/database/content-digest.js';
-import { digestBytes, type PieceMemory, type PiecePrints } from '../../../core/database/piece-prints.js';
-import { printBytes } from '../../../core/database/row-prints.js';
+import { sumBytes } from '../../../core/database/content/content-digest.js';
+import {
+  digestBytes,
+  type PieceMemory,
+  type PiecePrints,
+} from '../../../core/database/content/piece-prints.js';
+import { printBytes } from '../../../core/database/content/row-prints.js';
 import { whileDoing } from '../../../ends/system-errors.js';
 import type { Move } from '../../move/open.js';
 

@@ -2,7 +2,7 @@ import { hash } from 'node:crypto';
 import { mkdir, open, readFile, rename } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import type { ByteString } from '../../../core/bytes.js';
-import type { DumpContent } from '../../../core/database/dump-content.js';
+import type { DumpContent } from '../../../core/database/content/dump-content.js';
 import { loadNoteName } from '../../../core/database/reserved-names.js';
 import type { RowsToPut } from '../../../core/database/row-changes.js';
 import { DamageError } from '../../../core/errors.js';

@@ -1,5 +1,5 @@
-import type { TableContent } from '../../../core/database/content-digest.js';
-import { DumpContent, type Program } from '../../../core/database/dump-content.js';
+import type { TableContent } from '../../../core/database/content/content-digest.js';
+import { DumpContent, type Program } from '../../../core/database/content/dump-content.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { Column } from '../../../core/sql/column.js';
 import type { DatabaseConnection, DatabaseEnd, PrintedContent } from '../../../ends/database/database-end.js';

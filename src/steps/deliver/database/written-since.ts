@@ -1,5 +1,5 @@
 import { bytesOf, textOf } from '../../../core/bytes.js';
-import { ContentDigest, kindOf } from '../../../core/database/content-digest.js';
+import { ContentDigest, kindOf } from '../../../core/database/content/content-digest.js';
 import { SelfWrittenData } from '../../../core/site/data/self-written.js';
 import type { Family } from '../../../core/site/families/family.js';
 import type { Column } from '../../../core/sql/column.js';

@@ -1,5 +1,5 @@
 import { hash } from 'node:crypto';
-import type { Column } from '../sql/column.js';
+import type { Column } from '../../sql/column.js';
 import { RowPrints } from './row-prints.js';
 
 /** The content of a table's rows, whatever their order. */

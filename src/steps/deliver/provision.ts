@@ -1,11 +1,11 @@
 import { randomBytes } from 'node:crypto';
-import { EndError } from '../../../core/errors.js';
-import type { DatabaseEnd } from '../../../ends/database/database-end.js';
-import { grantByHand, provisionByHand } from '../../../ends/database/server/administrator.js';
-import { writeSecret } from '../../../ends/move-folder/secrets.js';
-import { newAdministratorOf, newDatabaseOf, newDatabasePlace, newServerOf } from '../../move/databases.js';
-import type { Move } from '../../move/open.js';
-import { noteDeed, type StepRun } from '../../move/step.js';
+import { EndError } from '../../core/errors.js';
+import type { DatabaseEnd } from '../../ends/database/database-end.js';
+import { grantByHand, provisionByHand } from '../../ends/database/server/administrator.js';
+import { writeSecret } from '../../ends/move-folder/secrets.js';
+import { newAdministratorOf, newDatabaseOf, newDatabasePlace, newServerOf } from '../move/databases.js';
+import type { Move } from '../move/open.js';
+import { noteDeed, type StepRun } from '../move/step.js';
 
 /** Under which name a generated password is kept in `.env`. */
 const secretName = 'NEW_DB_PASSWORD';

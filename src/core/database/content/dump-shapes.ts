@@ -1,7 +1,7 @@
 import { createHash, type Hash } from 'node:crypto';
-import type { ByteString } from '../bytes.js';
-import { textOf } from '../bytes.js';
-import { subjectOf } from '../sql/subject.js';
+import type { ByteString } from '../../bytes.js';
+import { textOf } from '../../bytes.js';
+import { subjectOf } from '../../sql/subject.js';
 
 /** How the tables of a dump are made, and what it makes besides, as digests: equal for two dumps that make the same. */
 export class DumpShapes {

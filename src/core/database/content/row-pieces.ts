@@ -1,4 +1,4 @@
-import type { Stretch } from '../bytes.js';
+import type { Stretch } from '../../bytes.js';
 
 /** One row of so many begins a new piece. A shortest length would let pieces that are shifted stay so for long. */
 const oneOf = 64;
