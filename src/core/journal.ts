@@ -39,7 +39,12 @@ export type Deed =
       /** The keepsake that is restored. */
       readonly keepsake?: number;
     }
-  /** What was delivered is about to be put at a place of the new end. */
+  /**
+   * What is at a place is about to be exchanged with what waits or is kept beside it: `put` or `taken away` follows. Where a
+   * run was killed in between, the keepsake shows which one is true.
+   */
+  | { readonly kind: 'exchanging'; readonly place: string }
+  /** What was delivered is at a place of the new end, or about to be put there where nothing is. */
   | { readonly kind: 'put'; readonly place: string }
   /** What was at a place before is about to be moved into a keepsake, as a whole. */
   | {
@@ -131,6 +136,7 @@ export type Deed =
 
 const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   changing: true,
+  exchanging: true,
   put: true,
   kept: true,
   'files kept': true,

@@ -17,6 +17,7 @@ import { type DeliveredFiles, FilesDeliverer } from './deliver/deliver-files.js'
 import type { Deliverer } from './deliver/deliverer.js';
 import { Gate } from './deliver/files/gate.js';
 import type { TreeOptions } from './deliver/files/stage-tree.js';
+import { settleExchanges } from './deliver/files/swap.js';
 import { requirementFindings } from './deliver/requirements.js';
 import { type Difference, differences, fittedOf } from './deliver/site/apply.js';
 import type { Configured } from './deliver/site/plan-configuration.js';
@@ -72,6 +73,7 @@ export async function deliver(
   const { move } = run;
   refuseNowhere(run);
   await refuseClosed(run.move, 'Delivering the crate');
+  await settleExchanges(run);
   const manifest = await move.crate.manifest();
   const family = familyNamed(manifest.from.family);
   const stops = crateTablesFindings(move, manifest);

@@ -4,6 +4,7 @@ import { type Finding, finding } from '../core/findings/findings.js';
 import { counted } from '../core/text/numbers.js';
 import { ownTablesThere } from './deliver/database/restore.js';
 import { clearBeside, clearFolders, type Remains, remainsOf } from './deliver/files/restore.js';
+import { settleExchanges } from './deliver/files/swap.js';
 import { newDatabaseOf } from './move/databases.js';
 import { type Ledger, ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
@@ -87,6 +88,7 @@ export async function tidy(
 ): Promise<StepOutcome<TidyResult>> {
   const { move } = run;
   await refuseClosed(move, 'Tidying');
+  await settleExchanges(run);
   const ledger = await ledgerOf(move);
   const { remains, tables, folders, paths } = await planOf(move);
   return doStep({ ...run, again: true }, 'tidy', { paths }, async findings => {

@@ -25,6 +25,7 @@ import {
 } from './deliver/files/restore.js';
 import { listStandingTree } from './deliver/files/stage-tree.js';
 import { stagingOfAll } from './deliver/files/staging.js';
+import { settleExchanges } from './deliver/files/swap.js';
 import { newAdministratorOf, newDatabasePlace } from './move/databases.js';
 import { type Keepsake, type Ledger, ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
@@ -63,6 +64,7 @@ interface UndoPlan {
 /** What `undo` would do now. */
 export async function planUndo(run: StepRun): Promise<UndoPlan> {
   const { move } = run;
+  await settleExchanges(run);
   const ledger = await ledgerOf(move);
   const remains = await remainsOf(move, ledger);
   requireKeepsakes(remains, ledger);
@@ -212,6 +214,7 @@ export async function keepsakesOf(move: Move): Promise<ListedKeepsake[]> {
 export async function undoKeepsake(run: StepRun, number: number): Promise<StepOutcome<UndoResult>> {
   const { move } = run;
   await refuseClosed(move, `Restoring keepsake ${number}`);
+  await settleExchanges(run);
   const ledger = await ledgerOf(move);
   const keepsake = requiredKeepsake(ledger.keepsakes.get(number), number);
   refuseFirst(keepsake, ledger);

@@ -686,7 +686,7 @@ export const catalogue = {
   },
   'root-not-renamable': {
     levels: ['note'],
-    meaning: 'The web root itself cannot be renamed; files are put in place one by one, the index file last.',
+    meaning: 'The web root itself cannot be renamed; files are put in place one by one, under a maintenance page.',
     remedy: 'Nothing needs to be done.',
   },
   'row-changed-meanwhile': {

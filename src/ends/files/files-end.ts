@@ -73,6 +73,11 @@ export interface FilesEnd {
   remove(path: ByteString): Promise<void>;
   /** Gives something another name; nothing may be there. */
   rename(from: ByteString, to: ByteString): Promise<void>;
+  /**
+   * Gives what is at `to` the name `aside` and what is at `from` the name `to`, as close to one another as the end can:
+   * where both are asked for together, nobody sees an empty place. Where it fails, `to` is as it was.
+   */
+  exchange(from: ByteString, to: ByteString, aside: ByteString): Promise<void>;
   /** Puts a file under another name, in place of a file that is there. */
   replace(from: ByteString, to: ByteString): Promise<void>;
 }

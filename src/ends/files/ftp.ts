@@ -11,9 +11,13 @@ import { ConnectionLost } from '../connection-lost.js';
 import { type Content, chunksOf } from '../content.js';
 import { type FtpSession, isFtpError } from '../ftp/session.js';
 import { isFull, toPorterError } from '../system-errors.js';
+import { copyFile, endExchange } from './exchange.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
+
+/** A file up to this size is copied so that its place is never empty. */
+const copiedBytes = 1 << 20;
 
 /** A folder at a host that speaks FTP (RFC 959, RFC 3659). Names are held as the bytes that the server gives. */
 export class FtpFiles implements FilesEnd {
@@ -228,6 +232,29 @@ export class FtpFiles implements FilesEnd {
     }
   }
 
+  async exchange(from: ByteString, to: ByteString, aside: ByteString): Promise<void> {
+    this.made.clear();
+    const there = await this.entry(to);
+    try {
+      if (there?.type === 'folder') {
+        const [before, after, away] = [this.at(from), this.at(to), this.at(aside)];
+        // A folder is never renamed to the name of one that is not empty, so the second need not wait for the first.
+        await this.session.do(client =>
+          client.sendTogether(['RNFR', after], ['RNTO', away], ['RNFR', before], ['RNTO', after]),
+        );
+      } else if (there?.type === 'file' && there.size <= copiedBytes) {
+        await copyFile(this, there, aside);
+        await this.replace(from, to);
+      } else {
+        await this.rename(to, aside);
+        await this.rename(from, to);
+      }
+    } catch (error) {
+      const doing = `Renaming ${this.show(from)} to ${this.show(to)}`;
+      await endExchange(this, { from, to, aside }, toFtpError(error, doing));
+    }
+  }
+
   async replace(from: ByteString, to: ByteString): Promise<void> {
     const [before, after] = [this.at(from), this.at(to)];
     try {
@@ -235,8 +262,14 @@ export class FtpFiles implements FilesEnd {
     } catch {
       // Some servers rename over what is there, others refuse to.
       if (!(await this.entry(from)) && (await this.entry(to))) return;
-      await this.remove(to);
-      await this.rename(from, to);
+      try {
+        await this.session.do(client =>
+          client.sendTogether(['DELE', after], ['RNFR', before], ['RNTO', after]),
+        );
+      } catch (error) {
+        if (await this.entry(from))
+          throw toFtpError(error, `Renaming ${this.show(from)} to ${this.show(to)}`);
+      }
     }
   }
 

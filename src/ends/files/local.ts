@@ -13,6 +13,7 @@ import {
   openSync,
   readFileSync,
   readlinkSync,
+  renameSync,
   type Stats,
   statSync,
   writeSync,
@@ -178,6 +179,19 @@ export class LocalFiles implements FilesEnd {
     await whileDoing(`Renaming ${this.show(from)} to ${this.show(to)}`, () =>
       rename(this.at(from), this.at(to)),
     );
+  }
+
+  async exchange(from: ByteString, to: ByteString, aside: ByteString): Promise<void> {
+    await whileDoing(`Renaming ${this.show(from)} to ${this.show(to)}`, async () => {
+      // Nothing else runs in between.
+      renameSync(this.at(to), this.at(aside));
+      try {
+        renameSync(this.at(from), this.at(to));
+      } catch (error) {
+        renameSync(this.at(aside), this.at(to));
+        throw error;
+      }
+    });
   }
 
   async replace(from: ByteString, to: ByteString): Promise<void> {

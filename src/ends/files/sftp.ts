@@ -7,6 +7,7 @@ import { type Content, chunksOf, type FileToWrite } from '../content.js';
 import { FarCommands } from '../ssh/commands.js';
 import { RemoteFileWriter } from '../ssh/remote-file-writer.js';
 import {
+  allInOrder,
   type Callback,
   call,
   ignoreMissing,
@@ -17,6 +18,7 @@ import {
   toSftpError,
 } from '../ssh/requests.js';
 import type { SshSession } from '../ssh/session.js';
+import { endExchange } from './exchange.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
@@ -264,6 +266,21 @@ export class SftpFiles implements FilesEnd {
     }
   }
 
+  async exchange(from: ByteString, to: ByteString, aside: ByteString): Promise<void> {
+    try {
+      await this.session.files(async sftp => {
+        const rename = (before: ByteString, after: ByteString) =>
+          call<void>(done => sftp.rename(this.at(before), this.at(after), done));
+        // Both are on their way before the first is answered; the server does them in this order, and renames nothing
+        // to a name that is taken.
+        await allInOrder(rename(to, aside), rename(from, to));
+      });
+    } catch (error) {
+      const doing = `Renaming ${this.show(from)} to ${this.show(to)}`;
+      await endExchange(this, { from, to, aside }, toSftpError(error, doing));
+    }
+  }
+
   async replace(from: ByteString, to: ByteString): Promise<void> {
     const [before, after] = [this.at(from), this.at(to)];
     try {
@@ -273,8 +290,17 @@ export class SftpFiles implements FilesEnd {
       );
     } catch {
       if ((await this.entry(from)) === undefined && (await this.entry(to))) return;
-      await this.remove(to);
-      await this.rename(from, to);
+      try {
+        await this.session.files(sftp =>
+          allInOrder(
+            call<void>(done => sftp.unlink(after, done)),
+            call<void>(done => sftp.rename(before, after, done)),
+          ),
+        );
+      } catch (error) {
+        if (await this.entry(from))
+          throw toSftpError(error, `Renaming ${this.show(from)} to ${this.show(to)}`);
+      }
     }
   }
 

@@ -3,6 +3,7 @@ import { TLSSocket } from 'node:tls';
 import { FTPContext, Client as FtpClient } from 'basic-ftp';
 import { fingerprintOf } from '../trust/certificate.js';
 import { holdLineEnds, withLineEnds } from './listing-lines.js';
+import { isFtpError } from './session.js';
 
 /** Connections of one client; a certificate that TLS alone does not vouch for is demanded of each data connection too. */
 class PinnedContext extends FTPContext {
@@ -40,5 +41,28 @@ export class Client extends FtpClient {
       for (const entry of entries) entry.name = withLineEnds(entry.name);
       return entries;
     };
+  }
+
+  /**
+   * Sends all commands before the first is answered; the server does them one after the other (RFC 959, section 5.4).
+   * @param commands each with a path, from the server's root
+   * @throws FTPError for the first that is refused
+   */
+  async sendTogether(...commands: readonly (readonly [command: string, path: string])[]): Promise<void> {
+    let refused: Error | undefined;
+    let answered = 0;
+    const replies = this.ftp.handle(undefined, (reply, task) => {
+      if (reply instanceof Error) refused ??= reply;
+      // An error of the connection has no reply code, and nothing comes after it.
+      if (reply instanceof Error && !isFtpError(reply)) task.reject(reply);
+      else if (++answered === commands.length) {
+        if (refused) task.reject(refused);
+        else task.resolve(undefined);
+      }
+    });
+    this.ftp.socket.cork();
+    for (const command of commands) this.ftp.send(command.join(' '));
+    this.ftp.socket.uncork();
+    await replies;
   }
 }

@@ -58,11 +58,8 @@ export class MoveFolder {
     }
   }
 
-  /**
-   * Adds a line and makes sure that it is on the disk before anything continues.
-   * @param isHurried whether the next line may see to that: a killed program loses nothing, a machine without power may
-   */
-  async note(record: JournalRecord, isHurried = false): Promise<void> {
+  /** Adds a line and makes sure that it is on the disk before anything continues. */
+  async note(record: JournalRecord): Promise<void> {
     const file = this.at('journal.ndjson');
     await whileDoing(`Writing the journal ${file}`, async () => {
       const handle = await open(file, constants.O_CREAT | constants.O_RDWR, 0o600);
@@ -72,7 +69,7 @@ export class MoveFolder {
         const end = await endOfLines(handle, size);
         if (end < size) await handle.truncate(end);
         await handle.write(journalLine(record), end);
-        if (!isHurried) await handle.sync();
+        await handle.sync();
       } finally {
         await handle.close();
       }

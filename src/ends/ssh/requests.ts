@@ -124,3 +124,8 @@ function readPiece(sftp: SFTPWrapper, handle: Buffer, at: number): Promise<{ chu
     });
   });
 }
+
+/** Waits for requests that are all on their way. @throws the error of the first that was refused */
+export async function allInOrder(...requests: readonly Promise<void>[]): Promise<void> {
+  for (const one of await Promise.allSettled(requests)) if (one.status === 'rejected') throw one.reason;
+}

@@ -41,6 +41,8 @@ export class Ledger {
   readonly delivered = new Set<string>();
   /** Every place that a delivery has filled or emptied. */
   readonly touched = new Set<string>();
+  /** Places where a run was killed while it exchanged what is there with what is beside it. */
+  readonly exchanging = new Set<string>();
   /** Web roots that cannot be renamed: staging and keepsakes are inside them. */
   readonly stagedInside = new Set<string>();
   /** The tables that this move has put into a database, and not taken away again. */
@@ -119,7 +121,11 @@ export class Ledger {
       case 'changing':
         this.standing.begin(record.step, deed.keepsake);
         break;
+      case 'exchanging':
+        this.exchanging.add(deed.place);
+        break;
       case 'put':
+        this.exchanging.delete(deed.place);
         this.delivered.add(deed.place);
         this.touched.add(deed.place);
         break;
@@ -129,6 +135,7 @@ export class Ledger {
         this.keep(deed, record).files.push(deed);
         break;
       case 'taken away':
+        this.exchanging.delete(deed.place);
         this.delivered.delete(deed.place);
         break;
       case 'staged inside':

@@ -107,17 +107,9 @@ export async function doStep<Result>(
   }
 }
 
-/**
- * Notes one thing that is done within a step; it is on the disk before the thing is done.
- * @param isHurried see `MoveFolder.note`
- */
-export async function noteDeed(
-  { move }: Pick<StepRun, 'move'>,
-  step: StepName,
-  deed: Deed,
-  isHurried = false,
-): Promise<void> {
-  await move.folder.note({ at: new Date().toISOString(), step, event: 'did', deed }, isHurried);
+/** Notes one thing that is done within a step; it is on the disk before the thing is done. */
+export async function noteDeed({ move }: Pick<StepRun, 'move'>, step: StepName, deed: Deed): Promise<void> {
+  await move.folder.note({ at: new Date().toISOString(), step, event: 'did', deed });
 }
 
 /** A result with a checksum, by which one that was changed is recognised. */

@@ -8,12 +8,12 @@ import { noteDeed, type StepRun } from '../../move/step.js';
 import { type StagingPaths, stagingOf } from './staging.js';
 
 /** What a front file says while the site behind it is swapped. */
-const page = asBytes(
+export const maintenancePage = asBytes(
   `<?php http_response_code(503); header('Retry-After: 10'); header('Cache-Control: no-store'); header('Content-Type: text/plain; charset=utf-8'); echo "Briefly unavailable for scheduled maintenance. Please try again in a minute.\\n"; exit;\n`,
 );
 
 /** So long, in milliseconds, PHP may go on with a front file that it has compiled before (opcache.revalidate_freq). */
-const untilSeen = { file: 300, entries: 2500 };
+export const untilSeen = { file: 300, entries: 2500 };
 
 /**
  * A maintenance page at a site that is about to be swapped: the family's own, or one in place of its front files. Visitors
@@ -51,7 +51,7 @@ export class Gate {
     const own = maintenance && 'file' in maintenance ? maintenance : undefined;
     if (begun !== undefined) {
       const paths = begun.map(path => asBytes(path));
-      return new Gate(run, staging, { paths, content: own?.content ?? page, replaces: !own });
+      return new Gate(run, staging, { paths, content: own?.content ?? maintenancePage, replaces: !own });
     }
     const files = place.open();
     if (!(await files.isThere())) return undefined;
@@ -63,7 +63,7 @@ export class Gate {
     if (!own)
       return new Gate(run, staging, {
         paths: isSite.map(path => asBytes(path)),
-        content: page,
+        content: maintenancePage,
         replaces: true,
       });
     // One that somebody has put there stays.

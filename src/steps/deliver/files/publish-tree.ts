@@ -72,8 +72,9 @@ async function mergeIn(run: StepRun, tree: StagedTree, keepsReplaced: boolean): 
   const replaced = keepsReplaced ? await ReplacedFiles.begin(run, 'deliver', staging, number) : undefined;
   const wasThere = new Set<ByteString>();
   const put = async (path: ByteString) => {
-    if (wasThere.has(path)) await replaced?.keep(path);
-    await staging.end.replace(asBytes(`${staging.incoming}/${path}`), at(path));
+    const waiting = asBytes(`${staging.incoming}/${path}`);
+    if (replaced && wasThere.has(path)) await replaced.exchange(path, waiting);
+    else await staging.end.replace(waiting, at(path));
   };
   const late: ByteString[] = [];
   const folders: { entry: FileEntry; differs: boolean }[] = [];

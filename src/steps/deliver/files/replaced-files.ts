@@ -52,17 +52,28 @@ export class ReplacedFiles {
   /** Keeps a file that is there. What an interrupted run has kept stays. */
   async keep(path: ByteString): Promise<void> {
     if (await this.has(path)) return;
+    await this.staging.end.rename(livePath(this.staging, path), await this.placeFor(path));
+  }
+
+  /** Puts a file in place of one that is there, which is kept. What an interrupted run has kept stays. */
+  async exchange(path: ByteString, from: ByteString): Promise<void> {
     const { end } = this.staging;
-    const to = this.keptPath(path);
-    const above = folderOf(to);
-    if (!this.made.has(above)) await end.makeFolder(above, 0o700);
-    this.made.add(above);
-    await end.rename(livePath(this.staging, path), to);
+    const live = livePath(this.staging, path);
+    if (await this.has(path)) await end.replace(from, live);
+    else await end.exchange(from, live, await this.placeFor(path));
   }
 
   /** Writes down what is about to be put where nothing is. */
   async noteNew(entries: readonly Pick<FileEntry, 'path' | 'type'>[]): Promise<void> {
     await this.newFiles.add(entries);
+  }
+
+  private async placeFor(path: ByteString): Promise<ByteString> {
+    const to = this.keptPath(path);
+    const above = folderOf(to);
+    if (!this.made.has(above)) await this.staging.end.makeFolder(above, 0o700);
+    this.made.add(above);
+    return to;
   }
 
   private keptPath(path: ByteString): ByteString {
@@ -133,9 +144,10 @@ export async function exchangeSingle(
   if (!isThere) return;
   const putBack = async (path: ByteString) => {
     const live = livePath(staging, path);
-    if (await end.entry(live)) await replaced.keep(path);
-    else if (folderOf(live) !== '') await end.makeFolder(folderOf(live), 0o755);
-    await end.replace(asBytes(`${from}/${path}`), live);
+    const kept = asBytes(`${from}/${path}`);
+    if (await end.entry(live)) return replaced.exchange(path, kept);
+    if (folderOf(live) !== '') await end.makeFolder(folderOf(live), 0o755);
+    await end.replace(kept, live);
   };
   let some: FileEntry[] = [];
   const putSome = async () => {

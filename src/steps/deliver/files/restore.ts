@@ -70,42 +70,59 @@ export async function putBack(
   keeps: number | undefined,
 ): Promise<void> {
   await removeScraps(staging);
-  if (ours && keeps !== undefined) await keepWhole(run, staging, keeps);
-  else if (ours) {
-    const all = staging.path === '' ? (await topLevel(staging.end)).map(({ path }) => path) : [staging.path];
-    for (const path of all) await staging.end.remove(path);
-  }
+  const back = keepsake === undefined ? undefined : staging.keepsake;
+  const isExchanged = ours && back !== undefined && staging.path !== '';
+  if (isExchanged) await noteDeed(run, 'undo', { kind: 'exchanging', place });
+  if (ours && keeps !== undefined) await keepWhole(run, staging, keeps, { back });
+  else if (ours) await moveAside(staging, staging.outgoing, back);
   // From here on what is there is what was there before; a repeated run must not take it away.
   await noteDeed(run, 'undo', { kind: 'taken away', place });
-  if (keepsake !== undefined) await bringBack(staging, staging.keepsake);
+  if (back !== undefined && !isExchanged) await bringBack(staging, back);
+  await staging.end.remove(staging.outgoing);
   const { keepsakes } = await ledgerOf(run.move);
   for (const { number, files } of keepsakes.values())
     if (files.some(one => one.kind === 'kept' && one.by === 'first delivery' && one.place === place))
       await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'files' });
 }
 
-/** Moves all that is at a place into a keepsake. What no delivery has put there is again what was there before the first. */
+/**
+ * Moves all that is at a place into a keepsake. What no delivery has put there is again what was there before the first.
+ * @param back what comes in its place, see `moveAside`
+ */
 async function keepWhole(
   run: StepRun,
   staging: StagingPaths,
   number: number,
-  by: 'undo' | 'first delivery' = 'undo',
+  { back, by = 'undo' }: { readonly back: ByteString | undefined; readonly by?: 'undo' | 'first delivery' },
 ): Promise<void> {
-  const { end, path, place } = staging;
   const folder = by === 'undo' ? staging.kept(number) : staging.keepsake;
   const keepsake = placeIn(staging, folder).text;
-  await noteDeed(run, 'undo', { kind: 'kept', place: place.text, keepsake, number, by });
-  if (path !== '') return end.rename(path, folder);
-  await end.makeFolder(folder, 0o700);
-  for (const { path: one } of await topLevel(end)) await end.rename(one, asBytes(`${folder}/${one}`));
+  await noteDeed(run, 'undo', { kind: 'kept', place: staging.place.text, keepsake, number, by });
+  await moveAside(staging, folder, back);
+}
+
+/** @param back what is put in its place at the same moment, where the place itself can be renamed */
+async function moveAside(
+  { end, path }: StagingPaths,
+  aside: ByteString,
+  back: ByteString | undefined,
+): Promise<void> {
+  if (path !== '' && back !== undefined) return end.exchange(back, path, aside);
+  if (path !== '') return end.rename(path, aside);
+  await end.makeFolder(aside, 0o700);
+  for (const { path: one } of await topLevel(end)) await end.rename(one, asBytes(`${aside}/${one}`));
 }
 
 /** Moves what is kept of a place as a whole back to it. */
 async function bringBack(staging: StagingPaths, kept: ByteString): Promise<void> {
   const { end, path } = staging;
   if (path !== '') return end.rename(kept, path);
-  for (const { path: one } of await topLevel(placeIn(staging, kept).open()))
-    await end.rename(asBytes(`${kept}/${one}`), one);
+  for (const { path: one, type } of await topLevel(placeIn(staging, kept).open())) {
+    const from = asBytes(`${kept}/${one}`);
+    // A page may be there that an interrupted delivery shows in its place.
+    if (type === 'file') await end.replace(from, one);
+    else await end.rename(from, one);
+  }
   await end.remove(kept);
 }
 
@@ -123,7 +140,7 @@ export async function exchangeFiles(
     const isOurs =
       (await ledgerOf(run.move)).delivered.has(kept.place) || (await exists(staging, staging.keepsake));
     if (isThere && (await exists(staging, from)))
-      await keepWhole(run, staging, keeps, isOurs ? 'undo' : 'first delivery');
+      await keepWhole(run, staging, keeps, { back: from, by: isOurs ? 'undo' : 'first delivery' });
     if (await exists(staging, from)) await bringBack(staging, from);
     await noteDeed(run, 'undo', { kind: 'put', place: kept.place });
     return;

@@ -1,14 +1,28 @@
+import { setTimeout } from 'node:timers/promises';
+import pMap from 'p-map';
 import { asBytes, type ByteString, bytesOfText } from '../../../core/bytes.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
-import { folderOf } from '../../../core/files/entries.js';
+import { type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { KeptBy } from '../../../core/journal.js';
+import { copyFile } from '../../../ends/files/exchange.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
+import { sha256Of } from '../../../ends/files/sums.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
-import { exists, ownFolder, placeIn, type StagingPaths, stagingOf, topLevel } from './staging.js';
+import { maintenancePage, untilSeen } from './gate.js';
+import {
+  exists,
+  isIndex,
+  ownFolder,
+  placeIn,
+  type StagingPaths,
+  stagingOf,
+  stagingOfAll,
+  topLevel,
+} from './staging.js';
 
 /**
  * The staging of a folder, with its incoming folder made. Where nothing can be put beside the folder, things wait and
@@ -51,6 +65,9 @@ async function makeOwnFolder({ sheet }: Move, end: FilesEnd): Promise<void> {
   await end.write(asBytes(`${folder}/.htaccess`), Buffer.from('Require all denied\n'));
 }
 
+/** A larger front file is renamed like everything else. */
+const largestFront = 1 << 20;
+
 /** How something is put in place. */
 interface SwapOptions {
   /** Whether something is ready; if not, what is there is only removed. */
@@ -84,10 +101,11 @@ export async function swapIn(
     }
     const aside = keeps ? staging.kept(numberOfDelivery) : outgoing;
     try {
-      await moveAside(end, path, ours ? aside : keepsake);
+      await exchangeWith(run, staging, ours ? aside : keepsake, { puts, ours });
     } catch (error) {
       // The folder stays where it is (a mount, or another account's); what is in it can still be renamed.
       if ((await end.entry(path))?.type !== 'folder') throw error;
+      await settleExchange(run, staging);
       const inside = await stageInside(run, place, error);
       await inside.end.remove(inside.incoming);
       await end.rename(incoming, asBytes(`${path}/${inside.incoming}`)).catch(async cause => {
@@ -96,30 +114,108 @@ export async function swapIn(
       });
       return swapEntries(run, inside);
     }
+  } else {
+    await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
+    if (puts) await end.rename(incoming, path);
   }
-  // Nothing is at the place now, which visitors see: this must not wait for the disk.
-  await noteDeed(run, 'deliver', { kind: 'put', place: place.text }, true);
-  if (puts) await end.rename(incoming, path);
   await end.remove(outgoing);
   return [...kept, ...(await keptOf(staging))];
 }
 
-/** The same for a folder that cannot be renamed: everything in it is renamed one by one, the index file last. */
+/** Exchanges what is at a place with what waits, or only takes it away. What was not ours is noted until it is done. */
+async function exchangeWith(
+  run: StepRun,
+  { end, path, incoming, place }: StagingPaths,
+  aside: ByteString,
+  { puts, ours }: { readonly puts: boolean; readonly ours: boolean },
+): Promise<void> {
+  const above = folderOf(aside);
+  if (above !== '') await end.makeFolder(above, 0o700);
+  if (!ours) await noteDeed(run, 'deliver', { kind: 'exchanging', place: place.text });
+  if (puts) await end.exchange(incoming, path, aside);
+  else await end.rename(path, aside);
+  await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
+}
+
+/** Notes what became of exchanges in the middle of which a run was killed. */
+export async function settleExchanges(run: StepRun): Promise<void> {
+  const ledger = await ledgerOf(run.move);
+  for (const staging of stagingOfAll(run.move, ledger))
+    if (ledger.exchanging.has(staging.place.text)) await settleExchange(run, staging);
+}
+
+/** What was before the first delivery is kept beside the place, or it is at the place. */
+async function settleExchange(run: StepRun, staging: StagingPaths): Promise<void> {
+  const kind = (await exists(staging, staging.keepsake)) ? 'put' : 'taken away';
+  await noteDeed(run, 'deliver', { kind, place: staging.place.text });
+}
+
+/**
+ * The same for a folder that cannot be renamed: everything in it is renamed one by one. Its front files show a
+ * maintenance page meanwhile, and are replaced at last.
+ */
 async function swapEntries(run: StepRun, staging: StagingPaths): Promise<string[]> {
-  const { end, incoming, keepsake, place } = staging;
-  if (!(await ledgerOf(run.move)).delivered.has(place.text)) {
-    const before = await topLevel(end);
-    if (before.length > 0) {
-      await noteKept(run, staging, staging.keepsake, 'first delivery');
-      await end.makeFolder(keepsake, 0o700);
-      for (const { path } of before.reverse()) await end.rename(path, asBytes(`${keepsake}/${path}`));
-    }
+  const { end, incoming, outgoing, keepsake, place } = staging;
+  const before = (await ledgerOf(run.move)).delivered.has(place.text) ? [] : await topLevel(end);
+  const fronts = before.filter(isFront);
+  if (before.length > 0) {
+    await noteKept(run, staging, keepsake, 'first delivery');
+    await end.makeFolder(keepsake, 0o700);
+    await keepFronts(staging, fronts);
+    await showPages(run, staging, fronts);
+    for (const { path } of before.filter(entry => !isFront(entry)))
+      await end.rename(path, asBytes(`${keepsake}/${path}`));
   }
   await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
-  for (const { path } of await topLevel(placeIn(staging, incoming).open()))
-    await end.rename(asBytes(`${incoming}/${path}`), path);
+  const waiting = await topLevel(placeIn(staging, incoming).open());
+  const isReplaced = new Set(fronts.map(({ path }) => path));
+  for (const { path } of [...waiting.filter(entry => !isFront(entry)), ...waiting.filter(isFront)]) {
+    const from = asBytes(`${incoming}/${path}`);
+    if (isReplaced.delete(path)) await end.replace(from, path);
+    else await end.rename(from, path);
+  }
+  for (const path of isReplaced) await end.remove(path);
+  await end.remove(outgoing);
   await end.remove(incoming);
   return keptOf(staging);
+}
+
+/** A file by which visitors come in: an index file, a script, or what tells the server where they are led. */
+function isFront({ path, type, size }: FileEntry): boolean {
+  return (
+    type === 'file' &&
+    size <= largestFront &&
+    (isIndex(path) || path.endsWith('.php') || path === '.htaccess')
+  );
+}
+
+/** Copies front files into the keepsake: they stay where they are until the new ones take their place. */
+async function keepFronts({ end, keepsake }: StagingPaths, fronts: readonly FileEntry[]): Promise<void> {
+  const copy = async (entry: FileEntry) => {
+    const to = asBytes(`${keepsake}/${entry.path}`);
+    // What an interrupted run has kept is what was there; a page may be there now.
+    if (!(await end.entry(to))) await copyFile(end, entry, to);
+  };
+  await pMap(fronts, copy, { concurrency: end.atOnce });
+}
+
+/** Puts a maintenance page in place of scripts, and waits until everybody sees it. */
+async function showPages(
+  run: StepRun,
+  { end, outgoing }: StagingPaths,
+  fronts: readonly FileEntry[],
+): Promise<void> {
+  const scripts = fronts.map(({ path }) => path).filter(path => path.endsWith('.php'));
+  const sums = await end.checksums(scripts, run.signal);
+  const shown = sha256Of(maintenancePage);
+  const old = scripts.filter(path => sums.get(path) !== shown);
+  const show = async (path: ByteString) => {
+    const waiting = asBytes(`${outgoing}/${path}`);
+    await end.write(waiting, Buffer.from(maintenancePage, 'latin1'));
+    await end.replace(waiting, path);
+  };
+  await pMap(old, show, { concurrency: end.atOnce });
+  if (old.length > 0) await setTimeout(untilSeen.entries, undefined, { signal: run.signal });
 }
 
 async function noteKept(run: StepRun, staging: StagingPaths, to: ByteString, by: KeptBy): Promise<void> {
@@ -153,19 +249,14 @@ function carryAgain(place: FilesPlace, cause: unknown): PartWayError {
   );
 }
 
-async function moveAside(end: FilesEnd, path: ByteString, to: ByteString): Promise<void> {
-  const above = folderOf(to);
-  if (above !== '') await end.makeFolder(above, 0o700);
-  await end.rename(path, to);
-}
-
 /** The finding for a web root that stays where it is. */
 export function rootNotRenamable(place: string): Finding {
   return finding({
     level: 'note',
     code: 'root-not-renamable',
     place,
-    what: 'The web root itself cannot be renamed, so its files are put in place one by one, the index file last',
-    remedy: 'Nothing needs to be done; for a moment old and new files are side by side',
+    what: 'The web root itself cannot be renamed, so its files are put in place one by one, under a maintenance page',
+    remedy:
+      'Nothing needs to be done; a file that is asked for by its own address may be missing for a moment',
   });
 }

@@ -33,7 +33,7 @@ import {
 } from '../../move/read-site.js';
 import { doStep, noteDeed, type StepOutcome, type StepRun } from '../../move/step.js';
 import { beside, exists, isOwn, type StagingPaths, stagingOf } from '../files/staging.js';
-import { swapIn } from '../files/swap.js';
+import { settleExchanges, swapIn } from '../files/swap.js';
 import {
   type Configured,
   nothingToSetUp,
@@ -214,6 +214,7 @@ function requiredPlace({ newFiles }: Move): FilesPlace {
 /** Configuration and server files alone, at a new end where the files stand already. Safe to repeat. */
 export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResult>> {
   const { move } = run;
+  await settleExchanges(run);
   const plan = await planInPlace(run);
   const inputs = { files: plan.files.map(({ path }) => path), crate: await move.crate.identity() };
   return doStep({ ...run, again: true }, 'configure', inputs, async findings => {
