@@ -686,7 +686,8 @@ export const catalogue = {
   },
   'root-not-renamable': {
     levels: ['note'],
-    meaning: 'The web root itself cannot be renamed; files are put in place one by one, under a maintenance page.',
+    meaning:
+      'The web root itself cannot be renamed; files are put in place one by one, under a maintenance page.',
     remedy: 'Nothing needs to be done.',
   },
   'row-changed-meanwhile': {

@@ -3,7 +3,7 @@ import { TLSSocket } from 'node:tls';
 import { FTPContext, Client as FtpClient } from 'basic-ftp';
 import { fingerprintOf } from '../trust/certificate.js';
 import { holdLineEnds, withLineEnds } from './listing-lines.js';
-import { isFtpError } from './session.js';
+import { isFtpError } from './refusal.js';
 
 /** Connections of one client; a certificate that TLS alone does not vouch for is demanded of each data connection too. */
 class PinnedContext extends FTPContext {

@@ -1,6 +1,5 @@
 import { isIP } from 'node:net';
 import type { TLSSocket } from 'node:tls';
-import type { FTPError } from 'basic-ftp';
 import { bytesOfText } from '../../core/bytes.js';
 import { EndError, type ErrorKind, PartWayError } from '../../core/errors.js';
 import { BackOff } from '../back-off.js';
@@ -9,6 +8,7 @@ import { fingerprintOf } from '../trust/certificate.js';
 import type { KnownCertificates } from '../trust/certificates.js';
 import type { Client } from './client.js';
 import { FileTimes } from './file-times.js';
+import { isFtpError } from './refusal.js';
 
 /** How one gets into an account over FTP. */
 export interface FtpLogin {
@@ -25,11 +25,6 @@ export interface FtpLogin {
 const patience = 20_000;
 /** Many hosts accept no more connections than this at once; where a host refuses more, fewer are used. */
 const connections = 8;
-
-/** Whether an error is a server's refusal. (What speaks the protocol is loaded only when a place is reached by it.) */
-export function isFtpError(error: unknown): error is FTPError {
-  return error instanceof Error && error.name === 'FTPError';
-}
 
 /** An account at an FTP server: as many connections as are needed, up to a few, each doing one thing at a time. */
 export class FtpSession {
