@@ -212,7 +212,7 @@ test('what an interrupted delivery left of another crate is not delivered, and n
     config,
     readFileSync(config, 'utf8').replace(/'DB_PASSWORD', '.*' /, "'DB_PASSWORD', strrev('terces')"),
   );
-  const incoming = join(root, 'new/.htdocs.saltmarsh.incoming');
+  const incoming = join(root, 'new/.able-porter.saltmarsh/htdocs.incoming');
   mkdirSync(join(incoming, 'robots.txt/was a folder'), { recursive: true });
   mkdirSync(join(incoming, 'wp-includes'), { mode: 0o500 });
   writeFileSync(join(incoming, 'gone.php'), 'x');
@@ -275,7 +275,12 @@ test('killed at any moment and run again, a move ends the same', async t => {
   for (const part of ['old', 'new', 'move'])
     cpSync(join(root, part), join(whole, part), { recursive: true, preserveTimestamps: true });
   const all = await operationsOf(t, ['go', '--yes'], { cwd: join(whole, 'move') });
-  const expected = treeOf(join(whole, 'new'));
+  // When its rule for the web server was written does not matter.
+  const timeless = (tree: Record<string, string>) => ({
+    ...tree,
+    '.able-porter.saltmarsh/.htaccess': 'a rule',
+  });
+  const expected = timeless(treeOf(join(whole, 'new')));
   const before = treeOf(join(root, 'new'));
   const move = join(root, 'move');
   // Each round is killed three times in its first run and the two that resume it, then ends and is undone.
@@ -287,14 +292,14 @@ test('killed at any moment and run again, a move ends the same', async t => {
     for (const next of [0.1, 0.3]) await run(['go', '--yes'], { cwd: move, killAt: Math.ceil(all * next) });
     const { code, stderr } = await run(['go', '--yes'], { cwd: move });
     assert.equal(code, 0, stderr);
-    assert.deepEqual(treeOf(join(root, 'new')), expected, `killed at ${part}`);
+    assert.deepEqual(timeless(treeOf(join(root, 'new'))), expected, `killed at ${part}`);
     for (const at of [3, 8, 20]) await run(['undo', '--yes'], { cwd: move, killAt: at });
     assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
     assert.deepEqual(treeOf(join(root, 'new')), before, `killed at ${part} and undone`);
     for (const left of ['journal.ndjson', 'crate', 'results']) rmSync(join(move, left), { recursive: true });
   }
   assert.equal((await run(['go', '--yes'], { cwd: move })).code, 0);
-  assert.deepEqual(treeOf(join(root, 'new')), expected);
+  assert.deepEqual(timeless(treeOf(join(root, 'new'))), expected);
 });
 
 test('a site of no known family: its .env, the sheet’s own edits and the web server’s files are fitted', async t => {

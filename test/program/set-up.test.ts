@@ -98,9 +98,10 @@ test('setting up is shown as a difference without secrets, carried out, repeated
 
   // What was changed by hand is kept.
   assert.equal((await run(['undo', '--yes'], { cwd: move })).code, 0);
-  const [kept, ...others] = readdirSync(join(root, 'new'));
+  assert.deepEqual(readdirSync(join(root, 'new')), ['.able-porter.saltmarsh']);
+  const [, kept, ...others] = readdirSync(join(root, 'new/.able-porter.saltmarsh'));
   assert.deepEqual(others, []);
-  assert.equal(read(root, `new/${kept}/.htaccess`), '# by hand\n');
+  assert.equal(read(root, `new/.able-porter.saltmarsh/${kept}/.htaccess`), '# by hand\n');
 });
 
 test('at a site that was copied by hand, only its configuration is updated, and undo restores it', async t => {
@@ -146,7 +147,7 @@ test('a configuration one folder above the site goes to the same place, and back
   assert.match(read(root, 'new/web/wp-db.php'), /n\\'e/);
   assert.ok(!existsSync(join(root, 'new/web/htdocs/wp-config.php')));
   const kept = JSON.parse(went.stdout).outcomes[3].result.keepsakes as string[];
-  assert.deepEqual(kept, [join(root, 'new/web/.wp-db.php.saltmarsh.keepsake')]);
+  assert.deepEqual(kept, [join(root, 'new/web/.able-porter.saltmarsh/wp-db.php.keepsake')]);
   writeFileSync(join(root, 'new/web/wp-db.php'), "<?php define('DB_PASSWORD', 'wrong');\n");
   const check = await run(['check', '--json'], { cwd: move });
   assert.match(check.stdout, /"configuration-differs"/);
@@ -158,7 +159,7 @@ test('a configuration one folder above the site goes to the same place, and back
   assert.match(read(root, 'new/web/wp-db.php'), /wrong/);
   assert.equal((await again('--replace-changes')).code, 0);
   assert.match(read(root, 'new/web/wp-db.php'), /n\\'e/);
-  assert.match(read(root, 'new/web/.wp-db.php.saltmarsh.keepsake2'), /wrong/);
+  assert.match(read(root, 'new/web/.able-porter.saltmarsh/wp-db.php.keepsake2'), /wrong/);
   const first = await run(['undo', '--keepsake', '1', '--yes'], { cwd: move });
   assert.deepEqual([first.code, /Restore it with "able-porter undo"/.test(first.stderr)], [2, true]);
   assert.equal((await run(['undo', '--keepsake', '2', '--yes'], { cwd: move })).code, 0);
@@ -166,16 +167,17 @@ test('a configuration one folder above the site goes to the same place, and back
   const undone = await run(['undo', '--yes'], { cwd: move });
   assert.equal(undone.code, 0, undone.stderr);
   assert.equal(read(root, 'new/web/wp-db.php'), 'somebody else’s');
-  assert.deepEqual(readdirSync(join(root, 'new/web')), [
+  assert.deepEqual(readdirSync(join(root, 'new/web')), ['.able-porter.saltmarsh', 'wp-db.php']);
+  assert.deepEqual(readdirSync(join(root, 'new/web/.able-porter.saltmarsh')), [
+    '.htaccess',
     // What the restored keepsake was exchanged for, and then what undo took away and somebody had changed.
-    '.htdocs.saltmarsh.keepsake3',
-    '.htdocs.saltmarsh.keepsake4',
-    '.wp-config.php.saltmarsh.keepsake4',
-    '.wp-db.php.saltmarsh.keepsake3',
-    '.wp-db.php.saltmarsh.keepsake4',
-    'wp-db.php',
+    'htdocs.keepsake3',
+    'htdocs.keepsake4',
+    'wp-config.php.keepsake4',
+    'wp-db.php.keepsake3',
+    'wp-db.php.keepsake4',
   ]);
-  assert.match(read(root, 'new/web/.wp-db.php.saltmarsh.keepsake4'), /wrong/);
+  assert.match(read(root, 'new/web/.able-porter.saltmarsh/wp-db.php.keepsake4'), /wrong/);
 });
 
 test('a program in a folder of its own: either folder is understood, and what loads it goes along', async t => {

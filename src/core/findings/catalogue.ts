@@ -839,6 +839,16 @@ export const catalogue = {
     meaning: 'The new server truncated or changed values while it stored them.',
     remedy: 'Compare type and character set of the column.',
   },
+  'waiting-fetchable': {
+    levels: ['stop'],
+    meaning: 'The web server gives visitors what waits for the new site, or is kept for `undo`.',
+    remedy: 'Let the web server refuse names that begin with a dot.',
+  },
+  'waiting-not-asked': {
+    levels: ['note'],
+    meaning: 'Whether visitors can fetch what waits and is kept in a web root was not looked at.',
+    remedy: 'Give `new.reach`.',
+  },
   'wish-not-carried-out': {
     levels: ['warn'],
     meaning: 'The sheet asks for something that cannot be set for this kind of site.',

@@ -6,6 +6,8 @@ import type { EditDone } from './database/site-data.js';
 import { type DumpTail, stageDump, tailOf } from './database/stage-dump.js';
 import { partsPlace, type StagedParts, stageParts } from './database/stage-parts.js';
 import type { Deliverer } from './deliverer.js';
+import { makeOwnFolder } from './files/own-folder.js';
+import { clearOwnFolder } from './files/restore.js';
 import { beside, type StagingPaths, stagingOf } from './files/staging.js';
 import { swapIn } from './files/swap.js';
 
@@ -39,6 +41,7 @@ export class DumpDeliverer implements Deliverer {
 
   async stage(findings: FindingLog): Promise<void> {
     const dump = stagingOf(this.run.move, this.place, beside);
+    await makeOwnFolder(this.run, dump.folder);
     const tail = await tailOf(this.run, this.family, this.manifest);
     this.staged = { dump, tail, bytes: await stageDump(this.run, dump, tail) };
     const place = partsPlace(this.run.move);
@@ -52,6 +55,7 @@ export class DumpDeliverer implements Deliverer {
     const kept: string[] = [];
     if (this.stagedParts) kept.push(...(await swapIn(this.run, this.stagedParts.staging)));
     if (this.staged) kept.push(...(await swapIn(this.run, this.staged.dump)));
+    await clearOwnFolder(this.run.move, this.place.above);
     return kept;
   }
 

@@ -7,7 +7,9 @@ import { type FindingLog, noteDeed, type StepRun } from '../move/step.js';
 import type { TransferMethod } from '../transfer/transfer.js';
 import type { Deliverer } from './deliverer.js';
 import { type EditedFile, editedAbove, editedSince, placeAbove } from './files/edited-since.js';
+import { fetchableFindings } from './files/own-folder.js';
 import { publishTree } from './files/publish-tree.js';
+import { clearFolders, clearOwnFolder } from './files/restore.js';
 import { listStandingTree, type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
 import { stagingOf } from './files/staging.js';
 import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
@@ -83,6 +85,12 @@ export class FilesDeliverer implements Deliverer {
     const own = setUp.files.filter(({ path }) => !path.startsWith('../'));
     const paths = own.map(({ path }) => asBytes(path));
     const staging = await openStaging(run, this.place);
+    findings.add(...(await fetchableFindings(run, staging.folder)));
+    if (findings.stops) {
+      await staging.end.remove(staging.incoming);
+      await clearOwnFolder(run.move, staging.folder);
+      return;
+    }
     const isListed = this.edited !== undefined;
     const tree = await stageTree(run, staging, new Set(paths), { ...this.options, isListed });
     for (const file of own) await stageFile(tree.incoming, asBytes(file.path), file);
@@ -92,7 +100,7 @@ export class FilesDeliverer implements Deliverer {
     }
     const unwanted = own.filter(({ after, path }) => after === undefined && tree.standing.has(asBytes(path)));
     findings.add(...tree.findings);
-    const above = await stageAbove(run.move, setUp.files);
+    const above = await stageAbove(run, setUp.files);
     findings.add(...setUp.findings);
     const gone = [...tree.gone, ...unwanted.map(({ path }) => asBytes(path))];
     this.staged = { tree: { ...tree, gone }, above, setUp };
@@ -108,6 +116,7 @@ export class FilesDeliverer implements Deliverer {
       kept.push(...(await swapIn(this.run, staging, { keeps })));
     }
     kept.push(...(await publishTree(this.run, tree, this.keepsReplaced)));
+    await clearFolders(this.run.move);
     const { stagedInside } = await ledgerOf(this.run.move);
     if (stagedInside.has(this.place.text)) findings.add(rootNotRenamable(this.place.text));
     return kept;

@@ -4,6 +4,8 @@ import type { Family } from '../../core/site/families/family.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
 import { type FolderTest, testFolder } from '../../ends/files/folder-test.js';
 import type { FilesPlace } from '../../ends/files/place.js';
+import { fetchableFindings, makeOwnFolder } from '../deliver/files/own-folder.js';
+import { clearOwnFolder } from '../deliver/files/restore.js';
 import { topLevel } from '../deliver/files/staging.js';
 import { rootNotRenamable } from '../deliver/files/swap.js';
 import { landingText } from '../move/landing.js';
@@ -41,6 +43,12 @@ export async function surveyNewPlace(
     // Many hosts let an account write in its web root alone.
     trial = await testFolder(files, run.move.sheet.name, run.signal);
     if (trial.writable) findings.push(rootNotRenamable(newFiles.text));
+  }
+  const waitsIn = trial.writable ? (findings.length > 0 ? newFiles : parent) : undefined;
+  if (waitsIn) {
+    await makeOwnFolder(run, waitsIn);
+    findings.push(...(await fetchableFindings(run, waitsIn)));
+    await clearOwnFolder(run.move, waitsIn);
   }
   if (parent.text !== newFiles.above.text) findings.push(await parentMissing(newFiles, parent));
   const room = await above.room();

@@ -1,6 +1,6 @@
-import { textOf } from '../../core/bytes.js';
+import { bytesOfText, textOf } from '../../core/bytes.js';
 import { ownTablesThere } from '../deliver/database/restore.js';
-import { isOwn, topLevel } from '../deliver/files/staging.js';
+import { isOwn, ownFolder } from '../deliver/files/staging.js';
 import { newDatabaseOf } from '../move/databases.js';
 import type { Ledger } from '../move/ledger.js';
 import { askableSiteOf } from '../move/sites.js';
@@ -30,15 +30,15 @@ async function filesOf({ move, signal }: StepRun): Promise<Proven[]> {
   }
   if (newFiles.isRoot) return proven;
   const above = newFiles.above.open();
-  const begins = `.${newFiles.name}.${sheet.name}.`;
-  const names = (await above.isThere()) ? await topLevel(above).catch(() => undefined) : [];
-  if (names) {
-    const found = names.map(({ path }) => textOf(path)).filter(name => name.startsWith(begins));
+  const own = ownFolder(sheet.name);
+  const there = (await above.isThere())
+    ? await above.entry(bytesOfText(own)).catch(() => 'not seen')
+    : undefined;
+  if (there !== 'not seen')
     proven.push({
       what: 'files beside the web root',
-      found: found.map(name => newFiles.above.below(name).text),
+      found: there ? [newFiles.above.below(own).text] : [],
     });
-  }
   return proven;
 }
 

@@ -102,8 +102,8 @@ test('a run that was killed during an exchange is taken back whether the exchang
     const until = journal.findIndex(line => line.includes('"exchanging"')) + 1;
     writeFileSync(at('move/journal.ndjson'), `${journal.slice(0, until).join('\n')}\n`);
     if (!wasDone) {
-      renameSync(at('new/site'), at('new/.site.tree.incoming'));
-      renameSync(at('new/.site.tree.keepsake'), at('new/site'));
+      renameSync(at('new/site'), at('new/.able-porter.tree/site.incoming'));
+      renameSync(at('new/.able-porter.tree/site.keepsake'), at('new/site'));
     }
     const { result } = await undo(run);
     assert.equal(result.removed.length, wasDone ? 1 : 0);

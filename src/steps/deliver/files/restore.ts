@@ -1,11 +1,21 @@
-import { asBytes, type ByteString } from '../../../core/bytes.js';
+import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
 import { DamageError } from '../../../core/errors.js';
+import { folderOf } from '../../../core/files/entries.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
 import { type KeptFiles, type Ledger, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
+import { makeOwnFolder } from './own-folder.js';
 import { exchangeSingle } from './replaced-files.js';
-import { exists, foldersBeside, placeIn, type StagingPaths, stagingOfAll, topLevel } from './staging.js';
+import {
+  exists,
+  foldersWithOwn,
+  ownFolder,
+  placeIn,
+  type StagingPaths,
+  stagingOfAll,
+  topLevel,
+} from './staging.js';
 
 /** Things of a move that are at or beside a place of the new end. */
 export interface Remains {
@@ -74,7 +84,7 @@ export async function putBack(
   const isExchanged = ours && back !== undefined && staging.path !== '';
   if (isExchanged) await noteDeed(run, 'undo', { kind: 'exchanging', place });
   if (ours && keeps !== undefined) await keepWhole(run, staging, keeps, { back });
-  else if (ours) await moveAside(staging, staging.outgoing, back);
+  else if (ours) await moveAside(run, staging, staging.outgoing, back);
   // From here on what is there is what was there before; a repeated run must not take it away.
   await noteDeed(run, 'undo', { kind: 'taken away', place });
   if (back !== undefined && !isExchanged) await bringBack(staging, back);
@@ -98,15 +108,18 @@ async function keepWhole(
   const folder = by === 'undo' ? staging.kept(number) : staging.keepsake;
   const keepsake = placeIn(staging, folder).text;
   await noteDeed(run, 'undo', { kind: 'kept', place: staging.place.text, keepsake, number, by });
-  await moveAside(staging, folder, back);
+  await moveAside(run, staging, folder, back);
 }
 
 /** @param back what is put in its place at the same moment, where the place itself can be renamed */
 async function moveAside(
-  { end, path }: StagingPaths,
+  run: StepRun,
+  { end, path, folder }: StagingPaths,
   aside: ByteString,
   back: ByteString | undefined,
 ): Promise<void> {
+  await makeOwnFolder(run, folder);
+  await end.makeFolder(folderOf(aside), 0o700);
   if (path !== '' && back !== undefined) return end.exchange(back, path, aside);
   if (path !== '') return end.rename(path, aside);
   await end.makeFolder(aside, 0o700);
@@ -155,13 +168,20 @@ export async function clearBeside({ staging, later }: Remains): Promise<void> {
   for (const number of later) await staging.end.remove(staging.kept(number));
 }
 
-/** Removes the folders in which single files waited and were kept, once nothing is in them any more. */
+/** Removes the folders in which things waited and were kept, once nothing is in them any more. */
 export async function clearFolders(move: Move): Promise<void> {
-  const beside = foldersBeside(move, await ledgerOf(move));
-  if (!beside) return;
-  const end = beside.folder.open();
-  for (const path of beside.paths)
-    if (await isEmpty(beside.folder.below(path), '.htaccess')) await end.remove(path);
+  for (const folder of foldersWithOwn(move, await ledgerOf(move))) await clearOwnFolder(move, folder);
+}
+
+/** The same for one of them. */
+export async function clearOwnFolder({ sheet }: Pick<Move, 'sheet'>, folder: FilesPlace): Promise<void> {
+  const name = ownFolder(sheet.name);
+  const own = folder.below(name);
+  const end = own.open();
+  if (!(await end.isThere())) return;
+  for (const { path } of await topLevel(end))
+    if (path.endsWith('.files') && (await isEmpty(own.below(textOf(path))))) await end.remove(path);
+  if (await isEmpty(own, '.htaccess')) await folder.open().remove(bytesOfText(name));
 }
 
 async function removeScraps({ end, incoming, outgoing, gate }: StagingPaths): Promise<void> {

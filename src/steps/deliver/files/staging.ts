@@ -25,7 +25,7 @@ export interface StagingPaths {
   kept(number: number): ByteString;
 }
 
-/** The folder in which things wait and are kept where that must be in the web root itself. */
+/** The folder in which things wait and are kept, closed to everybody else: beside a site's folder or, where it must be, in it. */
 export function ownFolder(move: string): string {
   return `.able-porter.${move}`;
 }
@@ -44,21 +44,20 @@ export function stagingOf(
   place: FilesPlace,
   { stagedInside }: Pick<Ledger, 'stagedInside'>,
 ): StagingPaths {
+  const own = ownFolder(move.sheet.name);
   const root = move.newFiles;
   const rest = root?.pathTo(place);
   if (root !== undefined && rest !== undefined && stagedInside.has(root.text)) {
     const waiting = (what: string) =>
-      bytesOfText(
-        `${ownFolder(move.sheet.name)}/${what}${rest === '' ? '' : `.files/${encodeURIComponent(rest)}`}`,
-      );
+      bytesOfText(`${own}/${what}${rest === '' ? '' : `.files/${encodeURIComponent(rest)}`}`);
     return staging(place, root, bytesOfText(rest), waiting);
   }
   const whole = root !== undefined && rest !== undefined && rest !== '' ? root : undefined;
   const beside = (what: string) =>
     bytesOfText(
       whole
-        ? `.${whole.name}.${move.sheet.name}.${what}.files/${encodeURIComponent(rest!)}`
-        : `.${place.name}.${move.sheet.name}.${what}`,
+        ? `${own}/${whole.name}.${what}.files/${encodeURIComponent(rest!)}`
+        : `${own}/${place.name}.${what}`,
     );
   return staging(
     place,
@@ -118,22 +117,10 @@ export function stagingOfAll(move: Move, ledger: Ledger): StagingPaths[] {
   return [...single, ...own].map(place => stagingOf(move, place, ledger));
 }
 
-/** The folders in which single files of the new site wait and are kept, and that in the web root if there is one. */
-export function foldersBeside(
-  { newFiles, sheet }: Move,
-  { stagedInside }: Ledger,
-): { folder: FilesPlace; paths: ByteString[] } | undefined {
-  if (newFiles === undefined) return undefined;
-  const whats = ['incoming', 'outgoing', 'keepsake'];
-  if (stagedInside.has(newFiles.text)) {
-    const own = ownFolder(sheet.name);
-    const singles = whats.map(what => bytesOfText(`${own}/${what}.files`));
-    return { folder: newFiles, paths: [...singles, bytesOfText(own)] };
-  }
-  return {
-    folder: newFiles.above,
-    paths: whats.map(what => bytesOfText(`.${newFiles.name}.${sheet.name}.${what}.files`)),
-  };
+/** The folders in which this move has one of its own, as far as the sheet names them. */
+export function foldersWithOwn(move: Move, ledger: Ledger): FilesPlace[] {
+  const folders = stagingOfAll(move, ledger).map(({ folder }) => folder);
+  return [...new Map(folders.map(folder => [folder.text, folder])).values()];
 }
 
 /** Whether something is at a path of a staging. */

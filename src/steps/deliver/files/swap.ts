@@ -1,28 +1,18 @@
 import { setTimeout } from 'node:timers/promises';
 import pMap from 'p-map';
-import { asBytes, type ByteString, bytesOfText } from '../../../core/bytes.js';
+import { asBytes, type ByteString } from '../../../core/bytes.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
 import { type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { KeptBy } from '../../../core/journal.js';
 import { copyFile } from '../../../ends/files/exchange.js';
-import type { FilesEnd } from '../../../ends/files/files-end.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
 import { sha256Of } from '../../../ends/files/sums.js';
 import { ledgerOf } from '../../move/ledger.js';
-import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
 import { maintenancePage, untilSeen } from './gate.js';
-import {
-  exists,
-  isIndex,
-  ownFolder,
-  placeIn,
-  type StagingPaths,
-  stagingOf,
-  stagingOfAll,
-  topLevel,
-} from './staging.js';
+import { fetchableFindings, makeOwnFolder } from './own-folder.js';
+import { exists, isIndex, placeIn, type StagingPaths, stagingOf, stagingOfAll, topLevel } from './staging.js';
 
 /**
  * The staging of a folder, with its incoming folder made. Where nothing can be put beside the folder, things wait and
@@ -31,18 +21,15 @@ import {
 export async function openStaging(run: StepRun, place: FilesPlace): Promise<StagingPaths> {
   const ledger = await ledgerOf(run.move);
   const staging = stagingOf(run.move, place, ledger);
-  if (ledger.stagedInside.has(place.text)) {
-    await makeOwnFolder(run.move, staging.end);
-    await staging.end.makeFolder(staging.incoming, 0o755);
-    return staging;
-  }
+  const isInside = ledger.stagedInside.has(place.text);
   try {
-    if (place.isRoot) throw new Error('no folder is above it');
+    if (place.isRoot && !isInside) throw new Error('no folder is above it');
+    await makeOwnFolder(run, staging.folder);
     await staging.end.makeFolder(staging.incoming, 0o755);
     return staging;
   } catch (error) {
     run.signal.throwIfAborted();
-    if (!(await place.open().isThere())) throw error;
+    if (isInside || !(await place.open().isThere())) throw error;
     return stageInside(run, place, error);
   }
 }
@@ -50,7 +37,7 @@ export async function openStaging(run: StepRun, place: FilesPlace): Promise<Stag
 /** Stages in the folder itself from now on. @param error why that could not be done beside it */
 async function stageInside(run: StepRun, place: FilesPlace, error: unknown): Promise<StagingPaths> {
   try {
-    await makeOwnFolder(run.move, place.open());
+    await makeOwnFolder(run, place);
   } catch {
     throw error;
   }
@@ -58,15 +45,14 @@ async function stageInside(run: StepRun, place: FilesPlace, error: unknown): Pro
   return openStaging(run, place);
 }
 
-/** Visitors get nothing of it: its owner alone may enter, and the web server is configured so as well. */
-async function makeOwnFolder({ sheet }: Move, end: FilesEnd): Promise<void> {
-  const folder = bytesOfText(ownFolder(sheet.name));
-  await end.makeFolder(folder, 0o700);
-  await end.write(asBytes(`${folder}/.htaccess`), Buffer.from('Require all denied\n'));
-}
-
 /** A larger front file is renamed like everything else. */
 const largestFront = 1 << 20;
+
+/** @throws PartWayError where visitors could fetch what would be kept */
+async function refuseFetchable(run: StepRun, { folder, place }: StagingPaths): Promise<void> {
+  for (const { level, what, remedy } of await fetchableFindings(run, folder))
+    if (level === 'stop') throw new PartWayError({ doing: `Putting ${place} in place`, cause: what, remedy });
+}
 
 /** How something is put in place. */
 interface SwapOptions {
@@ -107,6 +93,7 @@ export async function swapIn(
       if ((await end.entry(path))?.type !== 'folder') throw error;
       await settleExchange(run, staging);
       const inside = await stageInside(run, place, error);
+      await refuseFetchable(run, inside);
       await inside.end.remove(inside.incoming);
       await end.rename(incoming, asBytes(`${path}/${inside.incoming}`)).catch(async cause => {
         await end.remove(incoming);

@@ -32,8 +32,10 @@ import {
   treeOf,
 } from '../../move/read-site.js';
 import { doStep, noteDeed, type StepOutcome, type StepRun } from '../../move/step.js';
+import { fetchableFindings } from '../files/own-folder.js';
+import { clearFolders, clearOwnFolder } from '../files/restore.js';
 import { beside, exists, isOwn, type StagingPaths, stagingOf } from '../files/staging.js';
-import { settleExchanges, swapIn } from '../files/swap.js';
+import { openStaging, settleExchanges, swapIn } from '../files/swap.js';
 import {
   type Configured,
   nothingToSetUp,
@@ -224,6 +226,13 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
     const removed: string[] = [];
     const ready: StagingPaths[] = [];
     const place = requiredPlace(move);
+    const whole = await openStaging(run, place);
+    await whole.end.remove(whole.incoming);
+    findings.add(...(await fetchableFindings(run, whole.folder)));
+    if (findings.stops) {
+      await clearOwnFolder(move, whole.folder);
+      return { result: { configuration: undefined, written, removed, keepsakes }, brief: {} };
+    }
     const ledger = await ledgerOf(move);
     for (const file of plan.files) {
       const staging = stagingOf(move, place.below(textOf(file.path)), ledger);
@@ -238,6 +247,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
       keepsakes.push(...(await swapIn(run, staging, { puts })));
       (puts ? written : removed).push(staging.place.text);
     }
+    await clearFolders(move);
     const configuration = plan.configuration && {
       file: place.below(plan.configuration).text,
       changed: plan.changed,
@@ -320,7 +330,7 @@ interface StagedAbove {
 }
 
 /** Makes what was one folder above the old site ready beside its place above the new one. */
-export async function stageAbove(move: Move, files: readonly SetUpFile[]): Promise<StagedAbove[]> {
+export async function stageAbove({ move }: StepRun, files: readonly SetUpFile[]): Promise<StagedAbove[]> {
   const all: StagedAbove[] = [];
   const changed = new Map(files.map(file => [file.path, file]));
   for await (const entry of move.crate.entries('above.ndjson')) {

@@ -1,0 +1,70 @@
+import { randomUUID } from 'node:crypto';
+import { addressPath } from '../../../core/address/address.js';
+import { asBytes, bytesOfText } from '../../../core/bytes.js';
+import { type Finding, finding } from '../../../core/findings/findings.js';
+import type { FilesPlace } from '../../../ends/files/place.js';
+import { askableSiteOf } from '../../move/sites.js';
+import type { StepRun } from '../../move/step.js';
+import { ownFolder } from './staging.js';
+
+/** Makes the folder in which things wait and are kept: its owner alone may enter, and the web server is configured so as well. */
+export async function makeOwnFolder({ move }: Pick<StepRun, 'move'>, folder: FilesPlace): Promise<void> {
+  const end = folder.open();
+  const own = bytesOfText(ownFolder(move.sheet.name));
+  await end.makeFolder(own, 0o700);
+  const rule = asBytes(`${own}/.htaccess`);
+  if (!(await end.entry(rule))) await end.write(rule, Buffer.from('Require all denied\n'));
+}
+
+/**
+ * Asks the new web server for a file that is put into that folder and removed again. All folders of the site's address
+ * are tried: the folder above a site is often the web root of another one.
+ */
+export async function fetchableFindings(run: StepRun, folder: FilesPlace): Promise<Finding[]> {
+  const { move, signal } = run;
+  const own = ownFolder(move.sheet.name);
+  const place = folder.below(own).text;
+  const { oldAddress, newAddress, sheet } = move;
+  // Before the cutover the name leads to the old host, where the address stays.
+  const leadsToOld = sheet.new.reach === undefined && newAddress.host === oldAddress.host;
+  const site = leadsToOld ? undefined : askableSiteOf(move, 'new');
+  const [name, token] = [`${own}/${randomUUID()}.txt`, randomUUID()];
+  const end = folder.open();
+  const path = bytesOfText(name);
+  let isAsked = site !== undefined;
+  try {
+    if (site) await end.write(path, Buffer.from(token), { mode: 0o644, mtime: Date.now() });
+    const levels = addressPath(newAddress).split('/').length;
+    for (let up = 0; site && up < levels; up++) {
+      const page = await site.get(`/${'../'.repeat(up)}${name}`, signal).catch(() => undefined);
+      signal.throwIfAborted();
+      if (page?.html.includes(token)) return [fetchableFinding(place, page.address)];
+      isAsked &&= page !== undefined;
+    }
+  } finally {
+    if (site) await end.remove(path);
+  }
+  const mayBeServed = folder.text === move.newFiles?.text || addressPath(newAddress) !== '';
+  return isAsked || !mayBeServed ? [] : [notAskedFinding(place)];
+}
+
+function fetchableFinding(place: string, address: string): Finding {
+  return finding({
+    level: 'stop',
+    code: 'waiting-fetchable',
+    place,
+    what: `Visitors can fetch what waits and is kept there: a file in it was served at ${new URL('.', address).href}`,
+    remedy:
+      'Let the web server refuse names that begin with a dot (Apache: AllowOverride All; nginx: location ~ /\\. { deny all; }), then run the command again',
+  });
+}
+
+function notAskedFinding(place: string): Finding {
+  return finding({
+    level: 'note',
+    code: 'waiting-not-asked',
+    place,
+    what: 'What waits and is kept there is in a web root, closed by its mode and a rule; the web server was not asked whether it keeps to that',
+    remedy: 'Give new.reach, so that it can be asked',
+  });
+}
