@@ -7,6 +7,7 @@ import {
   readdirSync,
   readFileSync,
   rmSync,
+  symlinkSync,
   truncateSync,
   writeFileSync,
 } from 'node:fs';
@@ -134,9 +135,22 @@ test('a move that cannot be: a clear error, its exit code, nothing written', asy
   const root = folder(t);
   const move = await makeClub(root);
   const sheet = readFileSync(join(move, 'move.yaml'), 'utf8');
+  symlinkSync(join(root, 'old'), join(root, 'elsewhere'));
   const cases: [name: string, sheet: string, code: number, says: RegExp][] = [
     ['new inside old', sheet.replace('../new/htdocs', '../old/site/new'), 2, /is inside old\.files/],
     ['old inside new', sheet.replace('../new/htdocs', '../old'), 2, /is inside new\.files/],
+    [
+      'new inside old by a link',
+      sheet.replace('../new/htdocs', '../elsewhere/site/new'),
+      2,
+      /is inside old\.files/,
+    ],
+    [
+      'dump inside old by a link',
+      sheet.replace('../new/finished', '../elsewhere/site/finished'),
+      2,
+      /is inside old\.files/,
+    ],
     ['same folder', sheet.replace('../new/htdocs', '../old/site'), 2, /both/],
     ['no old files', sheet.replace('../old/site', '../old/nothing'), 3, /Listing .* not there/],
     ['no dump', sheet.replace('club.sql.gz', 'none.sql.gz'), 3, /not there/],

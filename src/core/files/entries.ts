@@ -15,6 +15,42 @@ export interface FileEntry {
   readonly to?: ByteString | undefined;
 }
 
+/**
+ * What a folder holds: besides what is taken, sockets, named pipes and devices (`special`), and what a server lists there
+ * although its name leads elsewhere (`elsewhere`; the path is the name alone).
+ */
+export interface ListedEntry extends Omit<FileEntry, 'type'> {
+  readonly type: FileEntry['type'] | 'special' | 'elsewhere';
+}
+
+/** No file is larger than this many bytes. */
+const largestFile = 2 ** 50;
+
+/** @throws DamageError for a size that no file has */
+export function requirePossible({ path, size }: ListedEntry): void {
+  if (Number.isInteger(size) && size >= 0 && size <= largestFile) return;
+  throw new DamageError({
+    doing: `Looking at ${textOf(path)}`,
+    cause: `the host gives it a size that no file has (${size} bytes)`,
+    remedy: 'Look at the file at the host; leave it out with take.files.without if the site does not need it',
+  });
+}
+
+/** Whether a text can be the name of something in a folder. */
+export function isName(text: string): boolean {
+  return text !== '' && text !== '.' && text !== '..' && !/[/\0]/.test(text);
+}
+
+/** An entry for a name that leads elsewhere than into the folder that is listed. */
+export function elsewhere(name: ByteString): ListedEntry {
+  return { path: name, type: 'elsewhere', size: 0, mode: 0, mtime: 0 };
+}
+
+/** Whether an entry is one that can be taken. */
+export function isTakable(entry: ListedEntry | undefined): entry is FileEntry {
+  return entry !== undefined && entry.type !== 'special' && entry.type !== 'elsewhere';
+}
+
 /** An entry with the checksum of its content. */
 export interface CheckedEntry extends FileEntry {
   readonly sha256?: string | undefined;

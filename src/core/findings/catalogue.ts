@@ -432,6 +432,11 @@ export const catalogue = {
     meaning: 'Names differ only in letter case.',
     remedy: 'Rename one, if the new host ignores letter case.',
   },
+  'names-lead-elsewhere': {
+    levels: ['warn'],
+    meaning: 'A host lists names of files that lead out of the folder; they are not taken.',
+    remedy: 'Do not trust this host.',
+  },
   'network-at-new-end': {
     levels: ['stop'],
     meaning: 'A network of sites is under the new prefix, and the old site is a single one.',
@@ -503,6 +508,11 @@ export const catalogue = {
     levels: ['stop'],
     meaning: 'The old site shows an installation page or a database error.',
     remedy: 'Repair it first.',
+  },
+  'old-redirect-loop': {
+    levels: ['warn'],
+    meaning: 'A page of the old site leads visitors on again and again.',
+    remedy: 'Check `old.address`.',
   },
   'old-scheme-differs': {
     levels: ['warn'],
@@ -751,6 +761,11 @@ export const catalogue = {
     levels: ['note'],
     meaning: 'The tree holds several sites.',
     remedy: 'Leave the others out if they are not to come along.',
+  },
+  'special-file': {
+    levels: ['warn'],
+    meaning: 'Sockets, named pipes or devices in the old site’s folder are not taken.',
+    remedy: 'Nothing needs to be done for a site.',
   },
   'statements-left-out': {
     levels: ['note', 'warn'],

@@ -58,7 +58,7 @@ function redirectFindings({ which, url, address }: AskedPage): Finding[] {
         level: 'warn',
         code: 'old-sent-elsewhere',
         place: url,
-        what: `The ${which} sends visitors on to ${ended.origin}`,
+        what: `The ${which} sends visitors on to ${ended.origin === 'null' ? ended.href : ended.origin}`,
         remedy: 'If that is where the site is served, write it as old.address and this one under old.also',
       }),
     ];
@@ -102,6 +102,14 @@ function statusFindings({ which, url, status }: AskedPage, trouble: string | und
       'old-locked',
       `The ${which} is locked (${status})`,
       'Nothing can be compared there; give check a way in, or look yourself',
+    );
+  }
+  if (status >= 300 && status < 400) {
+    return report(
+      'warn',
+      'old-redirect-loop',
+      `The ${which} sends visitors on again and again (${status})`,
+      'Check old.address: the site may be served under another host, or over https alone',
     );
   }
   if (status < 400) return [];

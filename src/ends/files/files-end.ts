@@ -1,5 +1,5 @@
 import type { ByteString } from '../../core/bytes.js';
-import type { FileEntry } from '../../core/files/entries.js';
+import type { FileEntry, ListedEntry } from '../../core/files/entries.js';
 import type { Content, FileToWrite } from '../content.js';
 
 /** A place for files, whatever protocol reaches it. Paths are relative to it and never leave it. */
@@ -31,8 +31,13 @@ export interface FilesEnd {
   /**
    * Everything below in the order of the paths' bytes, without what `skip` says; it may be asked again before a folder
    * is entered.
+   * @param untaken is called with what is no part of it: sockets, named pipes, devices, names that lead elsewhere
    */
-  list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry>;
+  list(
+    skip: (entry: FileEntry) => boolean,
+    signal: AbortSignal,
+    untaken?: (entry: ListedEntry) => void,
+  ): AsyncIterable<FileEntry>;
   /** The entry at a path, or undefined where nothing is. A link is reported as a link. */
   entry(path: ByteString): Promise<FileEntry | undefined>;
   /** The entries at several paths, in their order, where it takes less to ask for them together. */

@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { asBytes, bytesOfText } from '../../core/bytes.js';
+import { EndError } from '../../core/errors.js';
 import type { Rate } from '../../core/estimate.js';
 import type { FileEntry } from '../../core/files/entries.js';
 import type { FilesEnd } from './files-end.js';
@@ -64,10 +65,15 @@ export async function tryReading(
     let bytes = 0;
     const seconds = await secondsOf(async () => {
       for (const { path } of entries) {
-        for await (const part of end.read(path)) {
-          signal.throwIfAborted();
-          bytes += part.length;
-          if (bytes > 4 * largeBytes) return;
+        try {
+          for await (const part of end.read(path)) {
+            signal.throwIfAborted();
+            bytes += part.length;
+            if (bytes > 4 * largeBytes) return;
+          }
+        } catch (error) {
+          // Somebody may have removed it since it was listed.
+          if (!(error instanceof EndError && error.kind === 'not found')) throw error;
         }
       }
     });

@@ -4,7 +4,15 @@ import type { Client, FileInfo } from 'basic-ftp';
 import pMap from 'p-map';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
-import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
+import {
+  elsewhere,
+  type FileEntry,
+  folderOf,
+  isName,
+  isTakable,
+  type ListedEntry,
+  staysInside,
+} from '../../core/files/entries.js';
 import { timeOfListing } from '../../core/files/listing-time.js';
 import type { BackOff } from '../back-off.js';
 import { ConnectionLost } from '../connection-lost.js';
@@ -77,8 +85,12 @@ export class FtpFiles implements FilesEnd {
     }
   }
 
-  list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    return listTree(folder => this.listed(folder), skip, signal);
+  list(
+    skip: (entry: FileEntry) => boolean,
+    signal: AbortSignal,
+    untaken?: (entry: ListedEntry) => void,
+  ): AsyncIterable<FileEntry> {
+    return listTree(folder => this.listed(folder), skip, signal, untaken);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
@@ -203,10 +215,10 @@ export class FtpFiles implements FilesEnd {
     if (entry) await this.removeEntry(entry);
   }
 
-  private async removeEntry(entry: FileEntry): Promise<void> {
+  private async removeEntry(entry: ListedEntry): Promise<void> {
     const { path } = entry;
     if (entry.type === 'folder') {
-      const inside = await this.entriesIn(path);
+      const inside = (await this.entriesIn(path)).filter(({ type }) => type !== 'elsewhere');
       const folders = inside.filter(({ type }) => type === 'folder');
       for (const one of folders) await this.removeEntry(one);
       const others = inside.filter(({ type }) => type !== 'folder');
@@ -285,7 +297,7 @@ export class FtpFiles implements FilesEnd {
   }
 
   /** The package gives a folder's listing as a whole. */
-  private async *listed(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
+  private async *listed(folder: ByteString): AsyncIterable<readonly ListedEntry[]> {
     // It is listed itself, but no command can name what is in it.
     if (!this.takesName(folder)) return;
     yield await this.entriesIn(folder);
@@ -306,14 +318,14 @@ export class FtpFiles implements FilesEnd {
           if (error instanceof Missing) return [];
           throw error;
         });
-        for (const entry of entries) there.set(entry.path, entry);
+        for (const entry of entries) if (isTakable(entry)) there.set(entry.path, entry);
       },
       { concurrency: this.atOnce, signal },
     );
     return there;
   }
 
-  private async entriesIn(folder: ByteString): Promise<FileEntry[]> {
+  private async entriesIn(folder: ByteString): Promise<ListedEntry[]> {
     const far = folder === '' ? this.root : this.at(folder);
     let found: FileInfo[];
     try {
@@ -321,13 +333,12 @@ export class FtpFiles implements FilesEnd {
     } catch (error) {
       throw toFtpError(error, `Listing ${this.show(folder)}`);
     }
-    const entries: FileEntry[] = [];
+    const entries: ListedEntry[] = [];
     for (const info of found) {
       // A server may list anything; only names below the folder are entries of it.
-      if (info.name === '.' || info.name === '..' || info.name === '' || /[/\0]/.test(info.name)) continue;
+      if (info.name === '.' || info.name === '..') continue;
       const path = asBytes(folder === '' ? info.name : `${folder}/${info.name}`);
-      const entry = entryOf(path, info);
-      if (entry) entries.push(entry);
+      entries.push(isName(info.name) ? entryOf(path, info) : elsewhere(asBytes(info.name)));
     }
     return entries;
   }
@@ -361,9 +372,8 @@ async function* notTooSoon(content: Content): AsyncIterable<Buffer> {
   if (empty) await setTimeout(250);
 }
 
-function entryOf(path: ByteString, info: FileInfo): FileEntry | undefined {
-  const type = info.isFile ? 'file' : info.isDirectory ? 'folder' : info.isSymbolicLink ? 'link' : undefined;
-  if (!type) return undefined;
+function entryOf(path: ByteString, info: FileInfo): ListedEntry {
+  const type = info.isFile ? 'file' : info.isDirectory ? 'folder' : info.isSymbolicLink ? 'link' : 'special';
   const { permissions } = info;
   const mode = permissions
     ? permissions.user * 64 + permissions.group * 8 + permissions.world

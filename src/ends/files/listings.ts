@@ -1,7 +1,10 @@
-import { asBytes, type ByteString } from '../../core/bytes.js';
-import type { FileEntry } from '../../core/files/entries.js';
+import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
+import { DamageError } from '../../core/errors.js';
+import { type FileEntry, isTakable, type ListedEntry, requirePossible } from '../../core/files/entries.js';
 import { FolderEntries } from './folder-entries.js';
 
+/** No folder of a site holds more; a host that lists more does not end. */
+const mostInFolder = 5_000_000;
 /** Folders that are listed at once. */
 const listings = 32;
 /** So many folders are listed before their turn, as long as no more than so many entries wait for it. */
@@ -9,18 +12,20 @@ const foldersAhead = 96;
 const entriesAhead = 10_000;
 
 /** What one folder holds, by its path (empty for the place itself), as it comes. */
-export type Listing = (folder: ByteString) => AsyncIterable<readonly FileEntry[]>;
+export type Listing = (folder: ByteString) => AsyncIterable<readonly ListedEntry[]>;
 
 /**
  * Everything below a place in the order of the paths' bytes, and so a folder before what is in it.
  * @param skip is asked again before a folder is entered, for it may have been removed meanwhile
+ * @param untaken is called with what is no part of it: sockets, named pipes, devices, names that lead elsewhere
  */
 export async function* listTree(
   listing: Listing,
   skip: (entry: FileEntry) => boolean,
   signal: AbortSignal,
+  untaken: (entry: ListedEntry) => void = () => {},
 ): AsyncIterable<FileEntry> {
-  const ahead = new Listings(listing, skip);
+  const ahead = new Listings(listing, skip, untaken);
   const open: OpenFolder[] = [];
   try {
     open.push(new OpenFolder(await ahead.get(asBytes(''))));
@@ -109,19 +114,30 @@ class OpenFolder {
   }
 }
 
+function endless(folder: ByteString): DamageError {
+  return new DamageError({
+    doing: `Listing the folder ${folder === '' ? 'itself' : textOf(folder)}`,
+    cause: `more than ${mostInFolder.toLocaleString('en')} names come, and more`,
+    remedy:
+      'Look at the folder at the host; leave it out with take.files.without if the site does not need it',
+  });
+}
+
 /** Lists folders ahead of their turn, several at once, and those in them as soon as they are known. */
 class Listings {
   private readonly under = new Map<string, Promise<FolderEntries>>();
   private readonly waiting: (() => void)[] = [];
   private readonly listing: Listing;
   private readonly skip: (entry: FileEntry) => boolean;
+  private readonly untaken: (entry: ListedEntry) => void;
   private free = listings;
   /** Entries in memory of folders whose turn has not come. */
   private held = 0;
 
-  constructor(listing: Listing, skip: (entry: FileEntry) => boolean) {
+  constructor(listing: Listing, skip: (entry: FileEntry) => boolean, untaken: (entry: ListedEntry) => void) {
     this.listing = listing;
     this.skip = skip;
+    this.untaken = untaken;
   }
 
   async get(folder: ByteString): Promise<FolderEntries> {
@@ -168,9 +184,17 @@ class Listings {
     if (this.free === 0) await new Promise<void>(resolve => this.waiting.push(resolve));
     else this.free--;
     const wanted = new FolderEntries();
+    let listed = 0;
     try {
-      for await (const entries of this.listing(folder))
-        await wanted.add(entries.filter(entry => !this.skip(entry)));
+      for await (const entries of this.listing(folder)) {
+        for (const entry of entries)
+          if (!isTakable(entry) && !this.skip({ ...entry, type: 'file' })) this.untaken(entry);
+        listed += entries.length;
+        if (listed > mostInFolder) throw endless(folder);
+        const some = entries.filter(isTakable).filter(entry => !this.skip(entry));
+        some.forEach(requirePossible);
+        await wanted.add(some);
+      }
       this.held += wanted.size;
       for (const { type, path } of wanted.near)
         if (type === 'folder' && this.hasRoom() && !this.under.has(path)) this.want(path);

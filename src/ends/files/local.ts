@@ -22,7 +22,7 @@ import { chmod, lstat, open, rename, rm, statfs, symlink, utimes } from 'node:fs
 import { resolve } from 'node:path';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError, EndError } from '../../core/errors.js';
-import { type FileEntry, staysInside } from '../../core/files/entries.js';
+import { type FileEntry, isTakable, type ListedEntry, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
 import type { FilesEnd } from './files-end.js';
@@ -91,12 +91,17 @@ export class LocalFiles implements FilesEnd {
     }
   }
 
-  list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
-    return listTree(folder => this.entriesIn(folder), skip, signal);
+  list(
+    skip: (entry: FileEntry) => boolean,
+    signal: AbortSignal,
+    untaken?: (entry: ListedEntry) => void,
+  ): AsyncIterable<FileEntry> {
+    return listTree(folder => this.entriesIn(folder), skip, signal, untaken);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
-    return this.look(path);
+    const entry = this.look(path);
+    return isTakable(entry) ? entry : undefined;
   }
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
@@ -198,9 +203,9 @@ export class LocalFiles implements FilesEnd {
     await this.rename(from, to);
   }
 
-  private async *entriesIn(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
+  private async *entriesIn(folder: ByteString): AsyncIterable<readonly ListedEntry[]> {
     const here = folder === '' ? this.root : this.at(folder);
-    let entries: FileEntry[] = [];
+    let entries: ListedEntry[] = [];
     for (const name of this.namesIn(here, folder !== '')) {
       const entry = this.look(asBytes(folder === '' ? name : `${folder}/${name}`));
       if (!entry || entries.push(entry) < listedAtOnce) continue;
@@ -225,12 +230,11 @@ export class LocalFiles implements FilesEnd {
   }
 
   /** Looks at once: to come back later takes longer than the look itself. */
-  private look(path: ByteString): FileEntry | undefined {
+  private look(path: ByteString): ListedEntry | undefined {
     const at = this.at(path);
     try {
       const stats = lstatSync(at);
       const type = typeOf(stats);
-      if (!type) return undefined;
       const to = type === 'link' ? bytesOf(readlinkSync(at, { encoding: 'buffer' })) : undefined;
       const size = type === 'file' ? stats.size : 0;
       return { path, type, size, mode: stats.mode & 0o7777, mtime: milliseconds(stats.mtimeMs), to };
@@ -260,10 +264,10 @@ export class LocalFiles implements FilesEnd {
   }
 }
 
-function typeOf(stats: Stats): FileEntry['type'] | undefined {
+function typeOf(stats: Stats): ListedEntry['type'] {
   if (stats.isFile()) return 'file';
   if (stats.isDirectory()) return 'folder';
-  return stats.isSymbolicLink() ? 'link' : undefined;
+  return stats.isSymbolicLink() ? 'link' : 'special';
 }
 
 /** A time in whole milliseconds, cut off: what was set in milliseconds may come back some nanoseconds short. */

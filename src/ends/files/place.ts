@@ -1,3 +1,4 @@
+import { realpath } from 'node:fs/promises';
 import { basename, dirname, join, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type ByteString, bytesOfText } from '../../core/bytes.js';
@@ -81,6 +82,11 @@ export class FilesPlace {
     return text.startsWith(folder) ? text.slice(folder.length) : undefined;
   }
 
+  /** The same place without links on the way to it, where it is on this machine. */
+  async real(): Promise<FilesPlace> {
+    return this.isLocal ? localPlace(await realPath(this.path)) : this;
+  }
+
   /** The folder in which a login lands; undefined on this machine. */
   async landing(): Promise<string | undefined> {
     return this.account.landing?.();
@@ -104,6 +110,16 @@ const thisMachine: FilesAccount = {
   open: path => new LocalFiles(path),
   close: () => {},
 };
+
+/** A path without links, as far as something is there. */
+async function realPath(path: string): Promise<string> {
+  try {
+    return await realpath(path);
+  } catch {
+    const above = dirname(path);
+    return above === path ? path : join(await realPath(above), basename(path));
+  }
+}
 
 /** A folder or file on this machine. */
 export function localPlace(path: string): FilesPlace {

@@ -2,7 +2,15 @@ import pMap from 'p-map';
 import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
-import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
+import {
+  elsewhere,
+  type FileEntry,
+  folderOf,
+  isName,
+  isTakable,
+  type ListedEntry,
+  staysInside,
+} from '../../core/files/entries.js';
 import { type Content, chunksOf, type FileToWrite } from '../content.js';
 import { FarCommands } from '../ssh/commands.js';
 import { RemoteFileWriter } from '../ssh/remote-file-writer.js';
@@ -85,7 +93,11 @@ export class SftpFiles implements FilesEnd {
     }
   }
 
-  async *list(skip: (entry: FileEntry) => boolean, signal: AbortSignal): AsyncIterable<FileEntry> {
+  async *list(
+    skip: (entry: FileEntry) => boolean,
+    signal: AbortSignal,
+    untaken?: (entry: ListedEntry) => void,
+  ): AsyncIterable<FileEntry> {
     const finding = this.commands.find();
     this.finding = finding;
     const found = await finding.finally(() => {
@@ -94,7 +106,7 @@ export class SftpFiles implements FilesEnd {
     const listed = async function* (folder: ByteString) {
       yield found?.get(folder) ?? [];
     };
-    yield* listTree(found ? listed : folder => this.entriesIn(folder), skip, signal);
+    yield* listTree(found ? listed : folder => this.entriesIn(folder), skip, signal, untaken);
   }
 
   async entry(path: ByteString): Promise<FileEntry | undefined> {
@@ -104,7 +116,8 @@ export class SftpFiles implements FilesEnd {
         sftp.lstat(far, done),
       );
       const entry = entryOf(path, stats);
-      return entry?.type === 'link' ? { ...entry, to: await this.targetOf(path) } : entry;
+      if (!isTakable(entry)) return undefined;
+      return entry.type === 'link' ? { ...entry, to: await this.targetOf(path) } : entry;
     } catch (error) {
       if (isMissing(error)) return undefined;
       throw error;
@@ -242,8 +255,8 @@ export class SftpFiles implements FilesEnd {
       await this.ask<void>(doing, (sftp, done) => sftp.unlink(this.at(path), done)).catch(ignoreMissing);
       return;
     }
-    const inside: FileEntry[] = [];
-    for await (const one of this.listBelow(path)) inside.push(one);
+    const inside: ListedEntry[] = [];
+    for await (const one of this.listBelow(path)) if (one.type !== 'elsewhere') inside.push(one);
     await pMap(
       inside.filter(one => one.type !== 'folder'),
       one => this.ask<void>(doing, (sftp, done) => sftp.unlink(this.at(one.path), done)).catch(ignoreMissing),
@@ -304,7 +317,7 @@ export class SftpFiles implements FilesEnd {
     }
   }
 
-  private async *listBelow(folder: ByteString): AsyncIterable<FileEntry> {
+  private async *listBelow(folder: ByteString): AsyncIterable<ListedEntry> {
     for await (const entries of this.entriesIn(folder)) {
       for (const entry of entries) {
         yield entry;
@@ -314,7 +327,7 @@ export class SftpFiles implements FilesEnd {
   }
 
   /** What a folder holds, as it comes; after a lost connection, some of it twice. */
-  private async *entriesIn(folder: ByteString): AsyncIterable<readonly FileEntry[]> {
+  private async *entriesIn(folder: ByteString): AsyncIterable<readonly ListedEntry[]> {
     const far = folder === '' ? this.root : this.at(folder);
     let open: { sftp: SFTPWrapper; handle: Buffer } | undefined;
     try {
@@ -338,7 +351,7 @@ export class SftpFiles implements FilesEnd {
   }
 
   /** Entries with the targets of links, without links that were removed since they were seen. */
-  private async withTargets(entries: readonly FileEntry[]): Promise<readonly FileEntry[]> {
+  private async withTargets(entries: readonly ListedEntry[]): Promise<readonly ListedEntry[]> {
     const links = entries.filter(({ type }) => type === 'link');
     if (links.length === 0) return entries;
     const targets = new Map<ByteString, ByteString>();
@@ -405,28 +418,30 @@ export class SftpFiles implements FilesEnd {
 }
 
 /** What was found in a folder. A server may list anything; only plain names below it are taken. */
-function entryIn(folder: ByteString, { filename, attrs }: FileEntryWithStats): FileEntry | undefined {
-  if (filename === '.' || filename === '..' || filename === '' || /[/\0]/.test(filename)) return undefined;
+function entryIn(folder: ByteString, { filename, attrs }: FileEntryWithStats): ListedEntry | undefined {
+  if (filename === '.' || filename === '..') return undefined;
   const name = bytesOfText(filename);
+  if (!isName(name)) return elsewhere(name);
   return entryOf(asBytes(folder === '' ? name : `${folder}/${name}`), attrs as Stats);
 }
 
 /** The entries at some paths in a listing by folder; undefined where a link leads to some of them. */
 function entriesAmong(
-  found: ReadonlyMap<ByteString, readonly FileEntry[]>,
+  found: ReadonlyMap<ByteString, readonly ListedEntry[]>,
   paths: readonly ByteString[],
 ): (FileEntry | undefined)[] | undefined {
   const at = (path: ByteString) => found.get(folderOf(path))?.find(entry => entry.path === path);
   const isBehindLink = (path: ByteString): boolean =>
     path !== '' && (at(path)?.type === 'link' || isBehindLink(folderOf(path)));
-  return paths.some(path => isBehindLink(folderOf(path))) ? undefined : paths.map(at);
+  return paths.some(path => isBehindLink(folderOf(path)))
+    ? undefined
+    : paths.map(at).map(entry => (isTakable(entry) ? entry : undefined));
 }
 
 /** What is at a path, by its attributes; the target of a link is reported by another request. */
-function entryOf(path: ByteString, { mode, size, mtime }: Stats): FileEntry | undefined {
+function entryOf(path: ByteString, { mode, size, mtime }: Stats): ListedEntry {
   const kind = mode & 0o170000;
   const type =
-    kind === 0o100000 ? 'file' : kind === 0o040000 ? 'folder' : kind === 0o120000 ? 'link' : undefined;
-  if (!type) return undefined;
+    kind === 0o100000 ? 'file' : kind === 0o040000 ? 'folder' : kind === 0o120000 ? 'link' : 'special';
   return { path, type, size: type === 'file' ? size : 0, mode: mode & 0o7777, mtime: mtime * 1000 };
 }

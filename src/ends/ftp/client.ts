@@ -1,6 +1,6 @@
 // Loaded only when a place is reached by FTP.
 import { TLSSocket } from 'node:tls';
-import { FTPContext, Client as FtpClient } from 'basic-ftp';
+import { FTPContext, type FTPResponse, Client as FtpClient } from 'basic-ftp';
 import { fingerprintOf } from '../trust/certificate.js';
 import { holdLineEnds, withLineEnds } from './listing-lines.js';
 import { isFtpError } from './refusal.js';
@@ -9,6 +9,17 @@ import { isFtpError } from './refusal.js';
 class PinnedContext extends FTPContext {
   /** The fingerprint that the control connection's certificate has, where TLS does not verify it. */
   pinned: string | undefined;
+
+  /**
+   * Where a data connection is to be made to, only the port is the server's to say: another host's address is that of a
+   * network behind it, or the server would use this machine against that host.
+   */
+  override async request(command: string): Promise<FTPResponse> {
+    const reply = await super.request(command);
+    const host = this.socket.remoteAddress?.replace(/^::ffff:/i, '').replaceAll('.', ',');
+    if (command !== 'PASV' || !host) return reply;
+    return { ...reply, message: reply.message.replace(/(?:\d+,){4}(?=\d+,\d+)/, `${host},`) };
+  }
 
   override get dataSocket() {
     return super.dataSocket;
@@ -27,13 +38,16 @@ class PinnedContext extends FTPContext {
   }
 }
 
+/** A folder's listing is in memory as a whole; one of a million files is smaller than this many bytes. */
+const largestListing = 256 * 1024 * 1024;
+
 /** The FTP client of the package, with certificates that were accepted by their fingerprint. */
 export class Client extends FtpClient {
   override readonly ftp: PinnedContext;
 
   /** @param timeout milliseconds */
   constructor(timeout: number) {
-    super(timeout);
+    super(timeout, { allowSeparateTransferHost: true, maxListingBytes: largestListing });
     this.ftp = new PinnedContext(timeout);
     const { parseList } = this;
     this.parseList = listing => {

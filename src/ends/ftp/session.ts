@@ -8,7 +8,7 @@ import { fingerprintOf } from '../trust/certificate.js';
 import type { KnownCertificates } from '../trust/certificates.js';
 import type { Client } from './client.js';
 import { FileTimes } from './file-times.js';
-import { isFtpError } from './refusal.js';
+import { isFtpError, unreadableReply } from './refusal.js';
 
 /** How one gets into an account over FTP. */
 export interface FtpLogin {
@@ -35,6 +35,7 @@ export class FtpSession {
   /** Whether the server lets files be resumed, as far as is known. */
   appends = true;
   readonly times = new FileTimes();
+  private readonly clients = new Set<Client>();
   private readonly idle: Client[] = [];
   private readonly waiting: (() => void)[] = [];
   private open = 0;
@@ -91,6 +92,8 @@ export class FtpSession {
       good = true;
       return result;
     } catch (error) {
+      const unreadable = unreadableReply(error);
+      if (unreadable) throw unreadable;
       good = isFtpError(error) && error.code !== 421 && !client.closed;
       if (good) throw error;
       throw new ConnectionLost(`The connection to ${this.login.host} was lost: ${(error as Error).message}`, {
@@ -103,15 +106,18 @@ export class FtpSession {
 
   close(): void {
     this.closed = true;
-    for (const client of this.idle.splice(0)) client.close();
+    // Those that wait for the server as well: nobody waits for them any more.
+    for (const client of this.clients) client.close();
   }
 
   private async take(): Promise<Client> {
     for (;;) {
       const idle = this.idle.pop();
       if (idle && !idle.closed) return idle;
-      if (idle) this.open--;
-      else if (this.open < this.most) {
+      if (idle) {
+        this.clients.delete(idle);
+        this.open--;
+      } else if (this.open < this.most) {
         this.open++;
         const client = await this.connect().catch(error => {
           this.open--;
@@ -128,6 +134,7 @@ export class FtpSession {
     if (good && !this.closed) this.idle.push(client);
     else {
       client.close();
+      this.clients.delete(client);
       this.open--;
     }
     this.waiting.shift()?.();
@@ -140,6 +147,7 @@ export class FtpSession {
     const client = new Client(patience);
     // Names are bytes of whatever encoding; they come and go as they are.
     client.ftp.encoding = 'latin1';
+    this.clients.add(client);
     const named = isIP(host) === 0 ? { servername: host } : {};
     // The certificate is judged before the login; then a person can be asked.
     const secure = { ...named, host, rejectUnauthorized: false };
@@ -155,6 +163,7 @@ export class FtpSession {
       return client;
     } catch (error) {
       client.close();
+      this.clients.delete(client);
       if (error instanceof EndError) throw error;
       const busy =
         isFtpError(error) && [421, 530].includes(error.code) && /too many|maximum|limit/i.test(error.message);

@@ -4,7 +4,7 @@ import type { ClientChannel } from 'ssh2';
 import { extract, pack } from 'tar-stream';
 import { asBytes, type ByteString, bytesOf, bytesOfText, textOf } from '../../core/bytes.js';
 import { PorterError } from '../../core/errors.js';
-import { type FileEntry, folderOf, staysInside } from '../../core/files/entries.js';
+import { elsewhere, folderOf, type ListedEntry, staysInside } from '../../core/files/entries.js';
 import { ConnectionLost } from '../connection-lost.js';
 import { chunksOf, type FileToWrite } from '../content.js';
 import { toSftpError } from './requests.js';
@@ -36,7 +36,7 @@ export class FarCommands {
    * Everything below, by folder; undefined where `find` is not there, cannot tell it, or not look everywhere, and where
    * it gives more than is to be kept in memory.
    */
-  async find(): Promise<Map<ByteString, FileEntry[]> | undefined> {
+  async find(): Promise<Map<ByteString, ListedEntry[]> | undefined> {
     // Asking first what may be run would cost a round trip; the mark shows that a shell ran it.
     const command = `printf 'sh\\0'; cd ${this.root} && find . -mindepth 1 -printf '%y %s %m %T@ %P\\0%l\\0'`;
     const { code, out } = await this.session.runAsking(command, { most: mostFound }).catch(error => {
@@ -188,15 +188,29 @@ function namesOf(paths: readonly ByteString[]): Buffer {
 }
 
 /** Reads what `find` printed: kind, size, mode, time and path of each thing, and where it points. */
-function readFind(out: ByteString): Map<ByteString, FileEntry[]> {
-  const types: Readonly<Record<string, FileEntry['type']>> = { f: 'file', d: 'folder', l: 'link' };
-  const found = new Map<ByteString, FileEntry[]>();
+/** The letters of `find -printf %y`. */
+const findTypes: Readonly<Record<string, ListedEntry['type']>> = {
+  f: 'file',
+  d: 'folder',
+  l: 'link',
+  p: 'special',
+  s: 'special',
+  b: 'special',
+  c: 'special',
+};
+
+function readFind(out: ByteString): Map<ByteString, ListedEntry[]> {
+  const found = new Map<ByteString, ListedEntry[]>();
   const parts = out.split('\0');
   for (let i = 0; i + 1 < parts.length; i += 2) {
     const [, kind, size, mode, seconds, path] = /^(\w) (\d+) (\d+) (-?\d+)\S* (.*)$/s.exec(parts[i]!) ?? [];
-    const type = types[kind ?? ''];
-    if (!type || !path || !staysInside(path)) continue;
-    const entry: FileEntry = {
+    const type = findTypes[kind ?? ''];
+    if (!type || !path) continue;
+    if (!staysInside(path)) {
+      found.set(asBytes(''), [...(found.get(asBytes('')) ?? []), elsewhere(asBytes(path))]);
+      continue;
+    }
+    const entry: ListedEntry = {
       path: asBytes(path),
       type,
       size: type === 'file' ? Number(size) : 0,

@@ -128,7 +128,9 @@ export class SshConnection {
 
   /** The channel for files. @throws ChannelRefused */
   sftp(): Promise<SFTPWrapper> {
-    this.files ??= this.channel<SFTPWrapper>(done => this.client.sftp(done));
+    this.files ??= this.channel<SFTPWrapper>(done => this.client.sftp(done)).catch(error => {
+      throw /subsystem/.test((error as Error).message) ? withoutSftp(error) : error;
+    });
     this.files.catch(() => {
       this.files = undefined;
     });
@@ -322,6 +324,17 @@ function asEndError(
   return new EndError(
     { doing, kind, cause, remedy: 'Check host and port, and that the host lets this address in' },
     { cause: error },
+  );
+}
+
+function withoutSftp(cause: unknown): EndError {
+  return new EndError(
+    {
+      doing: 'Opening SFTP',
+      cause: 'the host lets this account in and offers no SFTP',
+      remedy: 'Ask the host to allow SFTP, or name the place by another protocol (ftps://)',
+    },
+    { cause },
   );
 }
 

@@ -83,11 +83,17 @@ export async function openMove(
       ? localPlace(resolve(folder.folder, sheet.new.database.dump))
       : undefined,
   };
-  refuseTangledPlaces(move);
+  await refuseTangledPlaces(move);
   return move;
 }
 
-function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: Move): void {
+/** @throws UsageError where one place is inside of another, also by way of links */
+async function refuseTangledPlaces({ folder, ...move }: Move): Promise<void> {
+  const [oldFiles, newFiles, newDump] = await Promise.all(
+    [move.oldPlace, move.newFiles, move.newDump].map(place => place?.real()),
+  );
+  const oldDump = move.oldDump && (await localPlace(move.oldDump).real()).path;
+  const moveFolder = (await localPlace(folder.folder).real()).path;
   const refuse = (cause: string, remedy: string): never => {
     throw new UsageError({ doing: `Reading the places in ${folder.sheetFile}`, cause, remedy });
   };
@@ -99,15 +105,15 @@ function refuseTangledPlaces({ oldFiles, newFiles, oldDump, newDump, folder }: M
     if (newFiles.pathTo(oldFiles) !== undefined)
       refuse(`old.files (${oldFiles}) is inside new.files`, 'Name a folder that does not hold the old site');
   }
-  if (oldFiles?.isLocal && oldFiles.pathTo(folder.folder) !== undefined) {
+  if (oldFiles?.isLocal && oldFiles.pathTo(moveFolder) !== undefined) {
     refuse(
-      `the move folder ${folder.folder} is inside the old site`,
+      `the move folder ${moveFolder} is inside the old site`,
       'Keep the sheet and the crate outside of what visitors can fetch',
     );
   }
-  if (newFiles?.isLocal && newFiles.pathTo(folder.folder) !== undefined) {
+  if (newFiles?.isLocal && newFiles.pathTo(moveFolder) !== undefined) {
     refuse(
-      `the move folder ${folder.folder} is inside new.files, which a delivery replaces`,
+      `the move folder ${moveFolder} is inside new.files, which a delivery replaces`,
       'Keep the sheet and the crate outside of what visitors can fetch',
     );
   }

@@ -1,5 +1,6 @@
 import type { Address } from '../../core/address/address.js';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
+import { DamageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
 import { besideFront, programFolder } from '../../core/site/configuration/front-file.js';
 import type { ConfigurationFiles, Facts, Reading } from '../../core/site/configuration/source/facts.js';
@@ -210,9 +211,23 @@ export async function readSmall(tree: SiteTree, path: string): Promise<ByteStrin
   return bytesOf(Buffer.concat(chunks).subarray(0, largestConfiguration + 1));
 }
 
-/** A small file's bytes. */
+/** No file that is held in memory as a whole is larger than this many bytes. */
+const largestHeld = 256 * 1024 * 1024;
+
+/** A small file's bytes. @throws DamageError for one that does not end */
 export async function readAll(files: FilesEnd, path: ByteString): Promise<ByteString> {
   const chunks: Buffer[] = [];
-  for await (const chunk of files.read(path)) chunks.push(chunk);
+  let size = 0;
+  for await (const chunk of files.read(path)) {
+    chunks.push(chunk);
+    size += chunk.length;
+    if (size > largestHeld)
+      throw new DamageError({
+        doing: `Reading ${files.place}/${textOf(path)}`,
+        cause: 'more and more comes of what was listed as a small file',
+        remedy:
+          'Look at the file at the host; leave it out with take.files.without if the site does not need it',
+      });
+  }
   return bytesOf(Buffer.concat(chunks));
 }

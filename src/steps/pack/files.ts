@@ -16,6 +16,7 @@ import type { StepRun } from '../move/step.js';
 import { TransferProgress } from '../transfer/progress.js';
 import { type TransferMethod, transferFiles } from '../transfer/transfer.js';
 import { listStanding, Removal } from '../transfer/verify.js';
+import { NotTaken } from './not-taken.js';
 import { PartialFiles } from './partial-files.js';
 
 /** What of the old site's files the sheet wants, with findings on what may not arrive. */
@@ -104,11 +105,11 @@ async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIt
   const out = leftOut(take.files === false ? ['*'] : take.files.without);
   const limit = take.files === false ? undefined : take.files['larger-than'];
   const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
-  for await (const entry of files.list(out, run.signal)) {
+  for await (const entry of files.list(out, run.signal, entry => look?.notTaken.add(entry))) {
     if (largest !== undefined && entry.size > largest) look?.tooLarge(entry);
     else if (entry.type === 'link' && !linkStaysInside(entry.path, entry.to ?? '')) look?.leadsOutside(entry);
     else if (!files.takesName(entry.path) || (!files.namesAreBytes && entry.path.includes(replaced)))
-      look?.unreadable(entry);
+      look?.notTaken.addUnreadable(entry);
     else if ((entry.mode & ~plainMode) !== 0 && entry.type !== 'link') {
       look?.withBits(entry);
       yield { ...entry, mode: entry.mode & plainMode };
@@ -130,6 +131,7 @@ class Looking {
   private readonly names = new NameLook();
   private readonly noted: Finding[] = [];
   private readonly bits: ByteString[] = [];
+  readonly notTaken = new NotTaken();
   private readonly large: FileEntry[] = [];
   private largeFiles = 0;
 
@@ -172,25 +174,12 @@ class Looking {
     if (type === 'file') this.bits.push(path);
   }
 
-  unreadable({ path }: FileEntry): void {
-    this.noted.push(
-      finding({
-        level: 'warn',
-        code: 'name-not-readable',
-        place: `${this.place}/${textOf(path)}`,
-        what: /[\r\n]/.test(path)
-          ? 'Its name contains a line end and cannot be sent over this protocol, so it is not taken'
-          : 'Its name is not UTF-8 and cannot be sent over SFTP, so it is not taken',
-        remedy: 'Rename it at the old host, or take it in an archive',
-      }),
-    );
-  }
-
   /** @param entries those that passed, once more */
   async findings(entries: () => AsyncIterable<FileEntry>): Promise<Finding[]> {
     const large = largeFindings(this.place, this.large, this.largeFiles);
     return [
       ...this.noted,
+      ...this.notTaken.findings(this.place),
       ...bitsFindings(this.place, this.bits),
       ...large,
       ...(await this.names.findings(this.place, entries)),

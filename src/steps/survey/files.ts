@@ -2,6 +2,7 @@ import { dirname } from 'node:path';
 import pMap from 'p-map';
 import { SeenFolders } from '../../core/address/server-paths.js';
 import { type ByteString, textOf } from '../../core/bytes.js';
+import { EndError } from '../../core/errors.js';
 import { type FileEntry, linkStaysInside } from '../../core/files/entries.js';
 import { leftOut } from '../../core/files/patterns.js';
 import { isTextFile, largestText } from '../../core/files/text-files.js';
@@ -16,6 +17,7 @@ import type { FilesEnd } from '../../ends/files/files-end.js';
 import { readAll } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
 import { rulesOf, siteMoveOf } from '../move/terms.js';
+import { NotTaken } from '../pack/not-taken.js';
 
 /** What was seen of a site's files. */
 export interface FilesSurvey {
@@ -69,7 +71,16 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
   const findings: Finding[] = [];
   const leading: FileEntry[] = [];
   const readables: FileEntry[] = [];
-  for await (const entry of files.list(() => false, run.signal)) {
+  const notTaken = new NotTaken();
+  for await (const entry of files.list(
+    () => false,
+    run.signal,
+    one => notTaken.add(one),
+  )) {
+    if (!files.takesName(entry.path)) {
+      notTaken.addUnreadable(entry);
+      continue;
+    }
     const isOut = out(entry) || outFolders.has(dirname(entry.path));
     if (isOut && entry.type === 'folder') outFolders.add(entry.path);
     if (isOut) {
@@ -96,7 +107,12 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
     concurrency: files.atOnce,
     signal: run.signal,
   });
-  findings.push(...text.findings, ...stray.findings(files.place), ...linkFindings(files.place, leading));
+  findings.push(
+    ...text.findings,
+    ...notTaken.findings(files.place),
+    ...stray.findings(files.place),
+    ...linkFindings(files.place, leading),
+  );
   const survey: FilesSurvey = {
     place: files.place,
     ...counts,
@@ -154,7 +170,9 @@ class TextOfFiles {
 
   async look(entry: FileEntry): Promise<void> {
     const served = isServerFile(entry.path);
-    const source = await readAll(this.files, entry.path);
+    // Somebody may have removed it since it was listed.
+    const source = await unlessGone(readAll(this.files, entry.path));
+    if (source === undefined) return;
     this.run.signal.throwIfAborted();
     const place = `${this.files.place}/${textOf(entry.path)}`;
     if (served) this.findings.push(...readServerFile(entry.path, source, this.siteMove, place).findings);
@@ -180,6 +198,15 @@ class TextOfFiles {
     this.withAddress.occurrences += length;
     const first = this.withAddress.first;
     if (first === undefined || textOf(path) < first) this.withAddress.first = textOf(path);
+  }
+}
+
+async function unlessGone<T>(reading: Promise<T>): Promise<T | undefined> {
+  try {
+    return await reading;
+  } catch (error) {
+    if (error instanceof EndError && error.kind === 'not found') return undefined;
+    throw error;
   }
 }
 

@@ -60,6 +60,7 @@ export class DatabaseSession {
         connectTimeout: patience,
         enableKeepAlive: true,
       });
+      connection.on('warn', withoutPrint);
       await new Promise<void>((resolve, reject) => {
         connection.once('error', reject);
         connection.connect(error => (error ? reject(error) : resolve()));
@@ -214,6 +215,15 @@ async function tunnelTo(through: SshSession, { host, port, socket }: DatabasePla
   return through.reach('127.0.0.1', port);
 }
 
+/** The driver prints a warning after it has given it; what it means comes as an error. */
+function withoutPrint(): void {
+  const { error: print } = console;
+  console.error = () => {};
+  queueMicrotask(() => {
+    console.error = print;
+  });
+}
+
 /** What a driver's or the server's error says. */
 export interface ServerSaid {
   readonly code?: string;
@@ -284,6 +294,7 @@ const causes: Record<number, { cause: string; remedy: string }> = {
 export function toDatabaseError(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const said = error as ServerSaid;
+  if (lieOf(said)) return connectionError(error, doing);
   if (typeof said.code !== 'string') return error;
   const why = reasonOf(said);
   const known = causes[said.errno ?? 0];
@@ -311,6 +322,8 @@ function causeOfLine(said: ServerSaid): string {
 function connectionError(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const said = error as ServerSaid;
+  const lie = lieOf(said);
+  if (lie) return new EndError({ doing, kind: 'refused', ...lie }, { cause: error });
   if (typeof said.code !== 'string') return error;
   const kind = refusalKindOf(said);
   if (isOfLine.test(said.code))
@@ -319,6 +332,22 @@ function connectionError(error: unknown, doing: string): unknown {
       { cause: error },
     );
   return new EndError({ doing, kind, cause: reasonOf(said), remedy: remedies[kind] }, { cause: error });
+}
+
+/** What no server that keeps to the protocol makes the driver say. */
+function lieOf({ code, message }: ServerSaid): { cause: string; remedy: string } | undefined {
+  if (/LOCAL INFILE/.test(message ?? ''))
+    return {
+      cause: 'the server asks for a file of this machine, which was not sent',
+      remedy: 'Do not trust this server: no statement of a move needs that',
+    };
+  // An error of the language in which the driver is written, not of the server.
+  if (/^ERR_(?!TLS|SSL)/.test(code ?? ''))
+    return {
+      cause: 'what answers there does not speak the database’s protocol',
+      remedy: 'Check host and port',
+    };
+  return undefined;
 }
 
 /** What a server said, as text: statements are bytes to the driver, and so is what the server quotes of them. */
