@@ -19,6 +19,14 @@ export type StepName = (typeof stepNames)[number];
 /** Why something at the new end is kept: a delivery replaced it, or `undo` took it away. */
 export type KeptBy = 'first delivery' | 'delivery' | 'undo';
 
+/** What was listed of files that are kept. */
+export interface KeptListing {
+  readonly files: number;
+  readonly bytes: number;
+  /** SHA-256 of names, kinds and sizes, in hex. */
+  readonly digest: string;
+}
+
 /** A foreign key of a table that is kept: it has another name until the table is in its place again. */
 export interface KeptConstraint {
   readonly table: string;
@@ -61,6 +69,13 @@ export type Deed =
       readonly keepsake: string;
       readonly number: number;
       readonly by: KeptBy;
+    }
+  /** What is kept of a place was listed. */
+  | {
+      readonly kind: 'files listed';
+      readonly place: string;
+      readonly number: number;
+      readonly listing: KeptListing;
     }
   /** What was delivered at a place was removed again. */
   | { readonly kind: 'taken away'; readonly place: string }
@@ -140,6 +155,7 @@ const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   put: true,
   kept: true,
   'files kept': true,
+  'files listed': true,
   'taken away': true,
   'staged inside': true,
   loaded: true,

@@ -16,6 +16,7 @@ import { type DeliveredDump, DumpDeliverer } from './deliver/deliver-dump.js';
 import { type DeliveredFiles, FilesDeliverer } from './deliver/deliver-files.js';
 import type { Deliverer } from './deliver/deliverer.js';
 import { Gate } from './deliver/files/gate.js';
+import { listKept } from './deliver/files/kept-listing.js';
 import type { TreeOptions } from './deliver/files/stage-tree.js';
 import { settleExchanges } from './deliver/files/swap.js';
 import { requirementFindings } from './deliver/requirements.js';
@@ -104,6 +105,7 @@ export async function deliver(
     run.signal.throwIfAborted();
     if (findings.stops) return { result: nothingDelivered(delivery.database), brief: { keepsakes: [] } };
     const { keepsakes, swap } = await publish(run, family, delivery, findings);
+    await listKept(run, 'deliver');
     const result = { ...resultOf(delivery, keepsakes), swap };
     const setUp = delivery.files?.trace ?? {};
     return { result, brief: { files: result.files?.count, dump: part?.sha256, keepsakes, setUp } };

@@ -1,5 +1,6 @@
 import { UsageError } from '../core/errors.js';
 import { type Finding, finding } from '../core/findings/findings.js';
+import type { KeptListing } from '../core/journal.js';
 import { familyNamed } from '../core/site/families/families.js';
 import { changesText, liveFinding } from './deliver/changes.js';
 import { endRows } from './deliver/database/put-rows.js';
@@ -15,6 +16,7 @@ import {
 } from './deliver/database/restore.js';
 import type { WrittenSince } from './deliver/database/written-since.js';
 import { type EditedFile, editedAbove, writtenFiles } from './deliver/files/edited-since.js';
+import { listKept, requireRestored, requireWhole } from './deliver/files/kept-listing.js';
 import {
   clearFolders,
   exchangeFiles,
@@ -68,6 +70,12 @@ export async function planUndo(run: StepRun): Promise<UndoPlan> {
   const ledger = await ledgerOf(move);
   const remains = await remainsOf(move, ledger);
   requireKeepsakes(remains, ledger);
+  requireNamed(remains, ledger);
+  // Where an interrupted run has begun to bring it back, it is not whole any more.
+  for (const { staging, delivered, keepsake } of remains)
+    for (const one of ledger.keepsakes.values())
+      if (one.by === 'first delivery' && delivered && keepsake !== undefined)
+        await requireWhole(run, staging, one);
   const files = remains.filter(one => one.delivered || one.keepsake !== undefined || one.scraps.length > 0);
   const database = await databaseRemains(move);
   const places = [...files.map(({ place }) => place), ...(database ? [database.place] : [])];
@@ -113,8 +121,13 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
     const keeps = writtenText(plan) === undefined ? undefined : number;
     // The database first: it is one statement, and what asks it goes at once after it.
     if (database) await restoreDatabase(run, database, keeps);
-    for (const one of files) await putBack(run, one, isWholeOfSite(move, one.place) ? keeps : undefined);
+    const listings = firstListings(await ledgerOf(move));
+    for (const one of files) {
+      await putBack(run, one, isWholeOfSite(move, one.place) ? keeps : undefined);
+      if (one.keepsake !== undefined) await requireRestored(run, one.staging, listings.get(one.place));
+    }
     await clearFolders(move);
+    await listKept(run, 'undo');
     const result = {
       removed: [
         ...files.filter(one => one.delivered).map(({ place }) => place),
@@ -129,6 +142,26 @@ export async function undo(run: StepRun): Promise<StepOutcome<UndoResult>> {
     };
     return { result, brief: { ...result } };
   });
+}
+
+/** What was listed of what was there before the first delivery, by place. */
+function firstListings({ keepsakes }: Ledger): ReadonlyMap<string, KeptListing> {
+  return new Map(
+    [...keepsakes.values()].flatMap(one => (one.by === 'first delivery' ? [...one.listed] : [])),
+  );
+}
+
+/** @throws UsageError where something was delivered to a place that the sheet does not name now */
+function requireNamed(remains: readonly Remains[], { delivered }: Ledger): void {
+  const named = new Set(remains.map(({ place }) => place));
+  for (const place of delivered) {
+    if (named.has(place)) continue;
+    throw new UsageError({
+      doing: 'Undoing the delivery',
+      cause: `it was delivered to ${place}, which the sheet does not name now`,
+      remedy: 'Write that place into the sheet again, or put a move folder that was moved back, then undo',
+    });
+  }
 }
 
 /** Whether a place is the site's folder or beside it: what is inside is kept with the folder, and a finished dump is no site. */
@@ -225,6 +258,10 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
       ...(await writtenFindings(move, await planUndo(run))).filter(({ level }) => level === 'stop'),
     );
     if (findings.stops) return { result: { removed: [], restored: [], kept: [], remains: [] }, brief: {} };
+    for (const { place } of keepsake.files) {
+      const staging = stagingOfAll(move, ledger).find(one => one.place.text === place);
+      if (staging && !ledger.standing.isRestoring(number)) await requireWhole(run, staging, keepsake);
+    }
     await noteDeed(run, 'undo', { kind: 'changing', keepsake: number });
     const keeps = (await ledgerOf(move)).numberOfUndo;
     const restored: string[] = [];
@@ -242,6 +279,7 @@ export async function undoKeepsake(run: StepRun, number: number): Promise<StepOu
       restored.push(kept.place);
     }
     await noteDeed(run, 'undo', { kind: 'keepsake gone', number, what: 'files' });
+    await listKept(run, 'undo');
     const kept = (await keepsakesOf(move))
       .filter(one => one.number === keeps)
       .flatMap(({ places }) => places);

@@ -76,7 +76,7 @@ function redirectFindings({ which, url, address }: AskedPage): Finding[] {
   ];
 }
 
-function statusFindings({ which, url, status }: AskedPage, trouble: string | undefined): Finding[] {
+function statusFindings({ which, url, address, status }: AskedPage, trouble: string | undefined): Finding[] {
   const report = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) => [
     finding({ level, code, place: url, what, remedy }),
   ];
@@ -104,7 +104,7 @@ function statusFindings({ which, url, status }: AskedPage, trouble: string | und
       'Nothing can be compared there; give check a way in, or look yourself',
     );
   }
-  if (status >= 300 && status < 400) {
+  if (status >= 300 && status < 400 && new URL(address).host === new URL(url).host) {
     return report(
       'warn',
       'old-redirect-loop',

@@ -2,6 +2,7 @@ import {
   type Deed,
   type JournalRecord,
   type KeptBy,
+  type KeptListing,
   type StepName,
   type StepState,
   stateOf,
@@ -23,6 +24,8 @@ export interface Keepsake {
   /** When, ISO 8601, UTC. */
   readonly at: string;
   readonly files: KeptFiles[];
+  /** What was listed of them, by place. */
+  readonly listed: Map<string, KeptListing>;
   readonly data: KeptData[];
   /** What the server computed of the tables that are kept, by database and by their names there. */
   readonly sums: Map<string, ReadonlyMap<string, string>>;
@@ -134,6 +137,9 @@ export class Ledger {
         if (deed.kind === 'kept') this.touched.add(deed.place);
         this.keep(deed, record).files.push(deed);
         break;
+      case 'files listed':
+        this.keepsakes.get(deed.number)?.listed.set(deed.place, deed.listing);
+        break;
       case 'taken away':
         this.exchanging.delete(deed.place);
         this.delivered.delete(deed.place);
@@ -219,7 +225,7 @@ export class Ledger {
     this.last = Math.max(this.last, number);
     let keepsake = this.keepsakes.get(number);
     if (!keepsake) {
-      keepsake = { number, by, step, at, files: [], data: [], sums: new Map() };
+      keepsake = { number, by, step, at, files: [], listed: new Map(), data: [], sums: new Map() };
       this.keepsakes.set(number, keepsake);
     }
     return keepsake;

@@ -5,6 +5,7 @@ import type { FilesPlace } from '../../../ends/files/place.js';
 import { type KeptFiles, type Ledger, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
+import { keptPath } from './kept-listing.js';
 import { makeOwnFolder } from './own-folder.js';
 import { exchangeSingle } from './replaced-files.js';
 import {
@@ -147,7 +148,7 @@ export async function exchangeFiles(
   keeps: number,
 ): Promise<void> {
   const { path } = staging;
-  const from = kept.by === 'first delivery' ? staging.keepsake : staging.kept(kept.number);
+  const from = keptPath(staging, kept);
   if (kept.kind === 'kept') {
     const isThere = await exists(staging, path);
     const isOurs =

@@ -32,6 +32,7 @@ import {
   treeOf,
 } from '../../move/read-site.js';
 import { doStep, noteDeed, type StepOutcome, type StepRun } from '../../move/step.js';
+import { listKept } from '../files/kept-listing.js';
 import { fetchableFindings } from '../files/own-folder.js';
 import { clearFolders, clearOwnFolder } from '../files/restore.js';
 import { beside, exists, isOwn, type StagingPaths, stagingOf } from '../files/staging.js';
@@ -248,6 +249,7 @@ export async function setUpInPlace(run: StepRun): Promise<StepOutcome<SetUpResul
       (puts ? written : removed).push(staging.place.text);
     }
     await clearFolders(move);
+    await listKept(run, 'configure');
     const configuration = plan.configuration && {
       file: place.below(plan.configuration).text,
       changed: plan.changed,
