@@ -171,7 +171,7 @@ test('whatever is allowed, nothing at the server differs afterwards but the site
   t.diagnostic(`seed ${seed}`);
   const random = randomFrom(seed);
   const before = serverState(database);
-  const all = effort(20_000, 400_000);
+  const all = effort(20_000, 1_000_000);
   let ran = 0;
   let went = 0;
   for (let done = 0; done < all; ) {
