@@ -42,7 +42,7 @@ export class Terminal {
       return;
     }
     if (event.type === 'progress') this.progress(event);
-    else if (event.type === 'message') this.message(event.text);
+    else if (event.type === 'message') this.message(event.text.split('\n').map(showable).join('\n'));
     else if (event.type === 'finding') this.finding(event.finding);
     else if (event.type === 'step') {
       this.endBar();

@@ -35,16 +35,16 @@ export interface PageComparison {
 }
 
 /** Compares a page of both ends: the old one as it should have become, so that only real differences are left. */
-export function comparePages(
+export async function comparePages(
   path: string,
   old: Answer,
   next: Answer,
   rules: Rules,
   family: Family,
-): PageComparison {
-  const expected = readPage(rewriteText(old.html, rules));
-  const found = readPage(next.html);
-  const moved = absolute(readPage(old.html), old.address).map(link =>
+): Promise<PageComparison> {
+  const expected = await readPage(rewriteText(old.html, rules));
+  const found = await readPage(next.html);
+  const moved = absolute(await readPage(old.html), old.address).map(link =>
     whole(rewriteText(link, rules), next.address),
   );
   const oldAddresses = countOldAddresses(next.html, rules);

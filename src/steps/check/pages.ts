@@ -80,25 +80,26 @@ async function followLinks(
       sites.old.get(path, run.signal),
       sites.new.get(path, run.signal),
     ]);
-    for (const link of linksOf(oldAnswer, sites.old)) {
+    for (const link of await linksOf(oldAnswer, sites.old)) {
       if (known.has(link) || notPages.test(link)) continue;
       known.add(link);
       waiting.push(link);
     }
-    for (const asset of readPage(newAnswer.html).assets) {
+    for (const asset of (await readPage(newAnswer.html)).assets) {
       const at = sites.new.pathOf(asset, newAnswer.address);
       if (at !== undefined && assets.size < mostAssets && !assets.has(at)) assets.set(at, path);
     }
-    pages.push(comparePages(path, oldAnswer, newAnswer, rules, family));
+    pages.push(await comparePages(path, oldAnswer, newAnswer, rules, family));
     const of = Math.min(known.size, mostPages);
     run.events({ type: 'progress', what: path, done: pages.length, of, unit: 'pages' });
   }
   return { known: known.size, assets };
 }
 
-function linksOf(answer: Answer, site: WebSite): string[] {
-  return readPage(answer.html)
-    .links.map(link => site.pathOf(link.replace(/#.*/, ''), answer.address))
+async function linksOf(answer: Answer, site: WebSite): Promise<string[]> {
+  const { links } = await readPage(answer.html);
+  return links
+    .map(link => site.pathOf(link.replace(/#.*/, ''), answer.address))
     .filter(path => path !== undefined);
 }
 

@@ -64,7 +64,7 @@ export class AnswerTests {
     try {
       const { status, html, headers, address: ended } = await site.get('/', this.signal);
       const { server } = readServerHeaders(headers);
-      const title = readPage(html).title;
+      const title = (await readPage(html)).title;
       const offers = end === 'old' ? offersOf(server) : {};
       const elsewhere = new URL(ended).host !== new URL(formatAddress(address)).host;
       const said = `answers with ${status}${title ? `, "${title}"` : ''}${server ? `, served by ${server}` : ''}${elsewhere ? `, and sends visitors to ${ended}` : ''}`;
