@@ -2,6 +2,16 @@ import { DeclinedError, ExitCode, PorterError } from '../../core/errors.js';
 import { showable } from '../../core/text/display.js';
 import { toPorterError } from '../../ends/system-errors.js';
 
+/** So many characters of a line are shown. */
+const longestLine = 600;
+
+/** A line without its middle, where a name in it is as long as a page. */
+function shortened(line: string): string {
+  if (line.length <= longestLine) return line;
+  const half = longestLine / 2;
+  return `${line.slice(0, half)} … ${line.slice(-half)}`;
+}
+
 /**
  * Shows an error on stderr in at most three lines: what was being done and what came back, then what to try. A
  * stack trace comes only when asked for.
@@ -19,7 +29,7 @@ export function showError(raised: unknown, verbose: boolean): number {
   }
   if (error instanceof PorterError) {
     const { doing, cause, remedy } = error.details;
-    const lines = `${doing}: ${cause}`.split('\n').map(showable);
+    const lines = `${doing}: ${cause}`.split('\n').map(line => shortened(showable(line)));
     process.stderr.write(`${lines.join('\n')}\n→ ${showable(remedy)}\n`);
     if (verbose) process.stderr.write(`${error.stack}\n`);
     return error.exitCode;

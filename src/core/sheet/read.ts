@@ -38,11 +38,12 @@ export class SheetError extends UsageError {
 export function readSheet(text: string, file: string, variable: (name: string) => string | undefined): Sheet {
   const counter = new LineCounter();
   const document = parseDocument(text, { lineCounter: counter, prettyErrors: false });
-  const mistakes: Mistake[] = document.errors.map(error => ({
-    line: counter.linePos(error.pos[0]).line,
+  const errors = document.errors.map(({ pos, message }) => ({
+    line: counter.linePos(pos[0]).line,
     key: '',
-    what: error.message,
+    what: message,
   }));
+  const mistakes: Mistake[] = [...new Map(errors.map(one => [`${one.line} ${one.what}`, one])).values()];
   if (mistakes.length > 0) throw new SheetError(file, mistakes);
 
   const lineOf = (path: readonly (string | number)[]) => lineIn(document, counter, path);
@@ -85,11 +86,16 @@ export function readSheet(text: string, file: string, variable: (name: string) =
 
 type SheetDocument = ReturnType<typeof parseDocument>;
 
-/** What a document says. @throws SheetError where aliases would make much of little */
+/** What a document says. @throws SheetError where aliases would make much of little, or a thing part of itself */
 function valuesOf(document: SheetDocument, file: string): unknown {
   try {
-    return document.toJS();
+    const values = document.toJS();
+    // What is part of itself cannot be written out.
+    JSON.stringify(values);
+    return values;
   } catch (error) {
+    if (error instanceof TypeError)
+      throw new SheetError(file, [{ line: 1, key: '', what: 'an alias (*) is inside of what it refers to' }]);
     throw new SheetError(file, [{ line: 1, key: '', what: (error as Error).message }]);
   }
 }

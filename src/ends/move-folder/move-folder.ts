@@ -1,8 +1,8 @@
 import { constants } from 'node:fs';
 import { type FileHandle, open, readFile } from 'node:fs/promises';
-import { basename, dirname, join, resolve } from 'node:path';
+import { basename, dirname, join, relative, resolve } from 'node:path';
 import { UsageError } from '../../core/errors.js';
-import { type JournalRecord, journalLine, readJournal } from '../../core/journal.js';
+import { type Deed, type JournalRecord, journalLine, readJournal } from '../../core/journal.js';
 import { readSheet } from '../../core/sheet/read.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
@@ -14,6 +14,8 @@ import { readSecretsFile } from './secrets.js';
 export class MoveFolder {
   readonly folder: string;
   readonly sheetFile: string;
+  /** Folders outside of it that are moved together with it: the sheet names places in them by relative paths. */
+  readonly companions = new Set<string>();
 
   constructor(sheetFile: string) {
     this.sheetFile = resolve(sheetFile);
@@ -51,7 +53,8 @@ export class MoveFolder {
 
   async readJournal(): Promise<JournalRecord[]> {
     try {
-      return readJournal(await readFile(this.at('journal.ndjson'), 'utf8'));
+      const records = readJournal(await readFile(this.at('journal.ndjson'), 'utf8'));
+      return records.map(record => withPlaces(record, place => this.absolute(place)));
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return [];
       throw toPorterError(error, `Reading the journal in ${this.folder}`);
@@ -68,12 +71,23 @@ export class MoveFolder {
         // A line that a crash cut short was never acted on.
         const end = await endOfLines(handle, size);
         if (end < size) await handle.truncate(end);
-        await handle.write(journalLine(record), end);
+        const kept = withPlaces(record, place => this.relative(place));
+        await handle.write(journalLine(kept), end);
         await handle.sync();
       } finally {
         await handle.close();
       }
     });
+  }
+
+  /** A place as the journal holds it: relative to the move folder where it moves with it. */
+  private relative(place: string): string {
+    const isCompanion = [...this.companions].some(folder => place.startsWith(`${folder}/`));
+    return isCompanion ? `./${relative(this.folder, place)}` : place;
+  }
+
+  private absolute(place: string): string {
+    return place.startsWith('./') ? resolve(this.folder, place) : place;
   }
 
   /** Keeps other runs from working on this move until the lock is released. @throws UsageError where one does */
@@ -110,4 +124,12 @@ async function endOfLines(handle: FileHandle, size: number): Promise<number> {
     end = from;
   }
   return 0;
+}
+
+/** A record with other texts for the places that its deed names. */
+function withPlaces(record: JournalRecord, as: (place: string) => string): JournalRecord {
+  const { deed } = record;
+  if (!deed || !('place' in deed)) return record;
+  const keepsake = 'keepsake' in deed ? { keepsake: as(deed.keepsake) } : {};
+  return { ...record, deed: { ...deed, place: as(deed.place), ...keepsake } as Deed };
 }

@@ -1,6 +1,7 @@
-import { resolve } from 'node:path';
+import { dirname, isAbsolute, resolve } from 'node:path';
 import { type Address, parseAddress } from '../../core/address/address.js';
 import { UsageError } from '../../core/errors.js';
+import { parsePlaceUrl } from '../../core/files/place-url.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { FilesAccounts, type FilesPlace, localPlace } from '../../ends/files/place.js';
@@ -52,6 +53,9 @@ export async function openMove(
   const { database } = sheet.new;
   if (database?.administrator)
     database.password ??= (await readSecretsFile(folder.at('.env'))).NEW_DB_PASSWORD;
+  for (const path of [sheet.new.files, database?.dump])
+    if (path && !isAbsolute(path) && !parsePlaceUrl(path))
+      folder.companions.add(dirname(resolve(folder.folder, path)));
   const trust = trustIn(folder.folder, ask);
   const accounts = new FilesAccounts(folder.folder, trust);
   const place = (end: Sheet['old'] | Sheet['new']) =>

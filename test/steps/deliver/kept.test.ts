@@ -88,3 +88,19 @@ test('what was delivered to a place that the sheet does not name now is not call
   await assert.rejects(undo(other), /delivered to .*new\/site, which the sheet does not name now/);
   assert.equal(readFileSync(at('new/site/index.html'), 'utf8'), 'old');
 });
+
+test('a move that is moved with both of its ends is undone all the same', async t => {
+  const root = folder(t);
+  const at = (...parts: string[]) => join(root, ...parts);
+  for (const path of ['a/old', 'a/new/site']) mkdirSync(at(path), { recursive: true });
+  writeFileSync(at('a/old/index.html'), 'old');
+  writeFileSync(at('a/new/site/index.html'), 'before');
+  const { run } = await moveBetween(t, at('a'), { files: '../old' }, { files: '../new/site' });
+  await pack(run);
+  await deliver(run, usual);
+  renameSync(at('a'), at('b'));
+  const moved: StepRun = { ...run, move: await openMove(at('b/move/move.yaml'), {}) };
+  const { result } = await undo(moved);
+  assert.deepEqual(result.restored, [at('b/new/site')]);
+  assert.equal(readFileSync(at('b/new/site/index.html'), 'utf8'), 'before');
+});
