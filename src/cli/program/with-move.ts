@@ -11,13 +11,16 @@ const patience = 1500;
 /** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
 export function endSignal(): AbortSignal {
   const controller = new AbortController();
+  const leave = () => process.exit(showError(controller.signal.reason, false));
   const end = () => {
-    const reason = new DOMException('interrupted', 'AbortError');
-    controller.abort(reason);
+    // Whoever asks twice does not want to wait.
+    if (controller.signal.aborted) leave();
+    controller.abort(new DOMException('interrupted', 'AbortError'));
     // Whatever is waited for then, such as a host that is down: a step may be ended at any moment.
-    setTimeout(() => process.exit(showError(reason, false)), patience).unref();
+    setTimeout(leave, patience).unref();
   };
-  process.once('SIGINT', end).once('SIGTERM', end);
+  // It stays a listener when it was called: where it is the last one to go, a package that writes files would end the process.
+  process.on('SIGINT', end).on('SIGTERM', end);
   return controller.signal;
 }
 

@@ -149,6 +149,7 @@ export class FarCommands {
       if (broken) break;
       const header = {
         name: textOf(entry.path),
+        type: entry.type === 'folder' ? ('directory' as const) : ('file' as const),
         size: entry.size,
         mode: entry.mode,
         mtime: new Date(entry.mtime),
@@ -187,7 +188,6 @@ function namesOf(paths: readonly ByteString[]): Buffer {
   return Buffer.from(paths.map(path => `./${textOf(path)}\0`).join(''));
 }
 
-/** Reads what `find` printed: kind, size, mode, time and path of each thing, and where it points. */
 /** The letters of `find -printf %y`. */
 const findTypes: Readonly<Record<string, ListedEntry['type']>> = {
   f: 'file',
@@ -199,6 +199,7 @@ const findTypes: Readonly<Record<string, ListedEntry['type']>> = {
   c: 'special',
 };
 
+/** Reads what `find` printed: kind, size, mode, time and path of each thing, and where it points. */
 function readFind(out: ByteString): Map<ByteString, ListedEntry[]> {
   const found = new Map<ByteString, ListedEntry[]>();
   const parts = out.split('\0');

@@ -3,6 +3,8 @@ import pMap from 'p-map';
 import { asBytes, type ByteString } from '../../../core/bytes.js';
 import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { alongside } from '../../../core/files/order.js';
+import type { FilesEnd } from '../../../ends/files/files-end.js';
+import { finishFolders, makeFolders } from '../../../ends/files/folders.js';
 import type { Crate } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
@@ -87,33 +89,61 @@ async function mergeIn(run: StepRun, tree: StagedTree, keepsReplaced: boolean): 
   for await (const { waiting, taken, standing } of lists) {
     await replaced?.noteNew([...waiting.values()].filter(({ path }) => !standing.has(path)));
     const early: ByteString[] = [];
-    for (const { path, type, mode, to } of waiting.values()) {
+    const made: FileEntry[] = [];
+    const links: { path: ByteString; to: ByteString }[] = [];
+    for (const entry of waiting.values()) {
+      const { path, type, mode, to } = entry;
       const there = standing.get(path);
       if (there?.type === 'file') wasThere.add(path);
       if (there && there.type !== type) {
         if (there.type === 'file') await replaced?.keep(path);
         await root.remove(path);
       }
-      if (type === 'link') await root.makeLink(path, to!);
+      if (type === 'link') links.push({ path, to: to! });
       if (type === 'folder' && there?.type !== 'folder')
-        await root.makeFolder(path, taken.get(path)?.mode ?? mode);
+        made.push({ ...entry, mode: taken.get(path)?.mode ?? mode });
       if (type === 'file') (isIndex(path) ? late : early).push(path);
       touched.add(type === 'folder' ? path : folderOf(path));
     }
+    await makeFolders(root, made, run.signal);
+    await pMap(links, ({ path, to }) => root.makeLink(path, to), {
+      concurrency: root.atOnce,
+      signal: run.signal,
+    });
     await pMap(early, put, { concurrency: root.atOnce, signal: run.signal });
     for (const entry of taken.values())
       if (entry.type === 'folder')
         folders.push({ entry, differs: differs(root, standing.get(entry.path), entry) });
   }
   for (const path of late) await put(path);
-  // The deepest first, so that a folder is empty when its turn comes.
-  for (const path of [...gone].reverse()) {
-    if ((await root.entry(path))?.type === 'file') await replaced?.keep(path);
-    await root.remove(path);
-  }
+  await removeGone(run, root, gone, replaced);
   for (const path of gone) touched.add(folderOf(path));
   const unfinished = folders.filter(one => one.differs || touched.has(one.entry.path));
-  for (const { entry } of unfinished.reverse()) await root.finishFolder(entry.path, entry);
+  const inside = unfinished.reverse().map(({ entry }) => entry);
+  await finishFolders(root, inside, run.signal);
   await staging.end.remove(staging.incoming);
   return [...(await keptOf(staging)), ...(replaced ? [replaced.keepsake] : [])];
+}
+
+/** Removes what the old site no longer has; files of it are kept where that is wanted. */
+async function removeGone(
+  { signal }: StepRun,
+  root: FilesEnd,
+  gone: readonly ByteString[],
+  replaced: ReplacedFiles | undefined,
+): Promise<void> {
+  const many = { concurrency: root.atOnce, signal };
+  const entries = await pMap(gone, path => root.entry(path), many);
+  const isFolder = (i: number) => entries[i]?.type === 'folder';
+  const others = gone.filter((_, i) => entries[i] && !isFolder(i));
+  await pMap(
+    others,
+    async path => {
+      await replaced?.keep(path);
+      await root.remove(path);
+    },
+    many,
+  );
+  // The deepest first, so that a folder is empty when its turn comes.
+  for (const path of gone.filter((_, i) => isFolder(i)).reverse()) await root.remove(path);
 }

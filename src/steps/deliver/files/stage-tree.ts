@@ -5,6 +5,7 @@ import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files
 import { alongside, type Slice } from '../../../core/files/order.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
+import { finishFolders, makeFolders } from '../../../ends/files/folders.js';
 import type { Crate } from '../../../ends/move-folder/crate.js';
 import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
@@ -229,9 +230,8 @@ class TreeStaging {
   ): Promise<Arrived> {
     const { incoming, run } = this.terms;
     const stays = await this.removal.ofOthers(new Map(wanted.map(entry => [entry.path, entry])), there);
-    for (const entry of wanted)
-      if (entry.type === 'folder' && !stays.has(entry.path))
-        await incoming.makeFolder(entry.path, entry.mode);
+    const folders = wanted.filter(({ type, path }) => type === 'folder' && !stays.has(path));
+    await makeFolders(incoming, folders, run.signal);
     const links = wanted.filter(({ type, path, to }) => type === 'link' && stays.get(path)?.to !== to);
     await pMap(links, entry => incoming.makeLink(entry.path, entry.to!), {
       concurrency: incoming.atOnce,
@@ -281,9 +281,9 @@ class TreeStaging {
   }
 
   async ready(update: boolean): Promise<StagedTree> {
-    const { staging, incoming, others, options } = this.terms;
+    const { run, staging, incoming, others, options } = this.terms;
     const folders = this.folders.reverse();
-    if (!update) for (const entry of folders) await incoming.finishFolder(entry.path, entry);
+    if (!update) await finishFolders(incoming, folders, run.signal);
     const { gone, stays } = this.stale.found();
     const { files, bytes, again } = this.all;
     return {
