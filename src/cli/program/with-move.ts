@@ -45,6 +45,7 @@ export async function withMove(
     import('../../steps/move/rate-limit.js'),
     import('../terminal/ask.js'),
   ]);
+  const signal = endSignal();
   const terminal = await Terminal.open(argv);
   let move: StepRun['move'] | undefined;
   let lock: { release(): Promise<void> } | undefined;
@@ -55,7 +56,7 @@ export async function withMove(
     if (argv.gentle) move.accounts.limitConnections(2);
     await first(move)?.connectAhead();
     const rate = argv.gentle ? new GentleRateLimit() : unlimitedRate;
-    await work({ move, events: terminal.events, signal: endSignal(), again: argv.again, rate }, terminal);
+    await work({ move, events: terminal.events, signal, again: argv.again, rate }, terminal);
   } finally {
     terminal.endBar();
     move?.accounts.close();
