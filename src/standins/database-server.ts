@@ -119,39 +119,45 @@ export class StandinDatabaseServer {
       `GRANT USAGE ON *.* TO \`${user}\`@\`%\``,
       `GRANT ALL PRIVILEGES ON \`${name}\`.* TO \`${user}\`@\`%\``,
     ];
-    const said: Readonly<Record<string, readonly (string | number)[]>> = {
-      'SELECT UNIX_TIMESTAMP()': [Math.round(Date.now() / 1000) + skew],
-      'SELECT VERSION()': [version],
-      'SELECT @@max_allowed_packet': [packet],
-      'SELECT @@sql_mode': ['STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'],
-      'SELECT @@character_set_database': ['utf8mb4'],
-      'SHOW CHARACTER SET': charsets,
-      'SHOW COLLATION': collations,
-      'SHOW GRANTS': grants.length > 0 ? grants : all,
-      'SHOW TABLES': this.database.names(),
-    };
-    const column = {
-      catalog: 'def',
-      schema: '',
-      table: '',
-      orgTable: '',
-      name: 'said',
-      orgName: '',
-      characterSet: 45,
-      columnLength: 255,
-      columnType: 253,
-      flags: 0,
-      decimals: 0,
+    const facts =
+      'SELECT UNIX_TIMESTAMP(), VERSION(), @@max_allowed_packet, @@sql_mode, @@character_set_database';
+    const modes = 'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION';
+    const inColumn = (list: readonly string[]) => list.map(one => [one]);
+    const said: Readonly<Record<string, readonly (readonly (string | number)[])[]>> = {
+      [facts]: [[Math.round(Date.now() / 1000) + skew, version, packet, modes, 'utf8mb4']],
+      'SHOW CHARACTER SET': inColumn(charsets),
+      'SHOW COLLATION': inColumn(collations),
+      'SHOW GRANTS': inColumn(grants.length > 0 ? grants : all),
+      'SHOW TABLES': inColumn(this.database.names()),
     };
     // Each answer is a conversation of its own, which the package leaves to its user.
     connection.sequenceId = 1;
-    const values = said[sql];
-    if (!values) connection.writeError({ code: 1064, message: 'The stand-in does not know this statement' });
-    else
+    const rows = said[sql];
+    if (!rows) connection.writeError({ code: 1064, message: 'The stand-in does not know this statement' });
+    else {
+      const names = (rows[0] ?? ['']).map((_, i) => `said${i}`);
       connection.writeTextResult(
-        values.map(value => ({ said: String(value) })),
-        [column],
+        rows.map(row => Object.fromEntries(row.map((value, i) => [`said${i}`, String(value)]))),
+        names.map(columnNamed),
       );
+    }
     connection.sequenceId = 0;
   }
+}
+
+/** A column of text, as the protocol describes it. */
+function columnNamed(name: string) {
+  return {
+    catalog: 'def',
+    schema: '',
+    table: '',
+    orgTable: '',
+    name,
+    orgName: '',
+    characterSet: 45,
+    columnLength: 255,
+    columnType: 253,
+    flags: 0,
+    decimals: 0,
+  };
 }

@@ -14,7 +14,8 @@ export interface FolderTest {
 }
 
 const largeBytes = 4 * 1024 * 1024;
-const smallFiles = 20;
+/** So many small files tell what a file costs; over a network each of them takes several round trips. */
+const smallFiles = { near: 20, far: 5 };
 
 /**
  * Tries in a folder of its own what a delivery will do, and takes the folder away again.
@@ -32,15 +33,16 @@ export async function testFolder(end: FilesEnd, name: string, signal: AbortSigna
       },
     );
   let write: Rate | undefined;
+  const files = filesFor(end);
   try {
     const writable = await works(async () => {
       await end.remove(folder);
       await end.makeFolder(folder, 0o700);
       const small = await secondsOf(async () => {
-        for (let i = 0; i < smallFiles; i++) await end.write(at(`small-${i}`), Buffer.alloc(2000, 'x'));
+        for (let i = 0; i < files; i++) await end.write(at(`small-${i}`), Buffer.alloc(2000, 'x'));
       });
       const large = await secondsOf(() => end.write(at('large'), randomBytes(largeBytes)));
-      write = { perFile: small / smallFiles, bytesPerSecond: largeBytes / Math.max(large, 0.001) };
+      write = { perFile: small / files, bytesPerSecond: largeBytes / Math.max(large, 0.001) };
     });
     const renames = writable && (await works(() => end.rename(at('large'), at('renamed'))));
     const links = writable && (await works(() => end.makeLink(at('link'), asBytes('renamed'))));
@@ -52,13 +54,17 @@ export async function testFolder(end: FilesEnd, name: string, signal: AbortSigna
   }
 }
 
+function filesFor({ far }: FilesEnd): number {
+  return far ? smallFiles.far : smallFiles.near;
+}
+
 /** How fast some files of an end are read: the small ones tell the cost of a file, the large ones the rate. */
 export async function tryReading(
   end: FilesEnd,
   samples: readonly FileEntry[],
   signal: AbortSignal,
 ): Promise<Rate | undefined> {
-  const small = samples.filter(({ size }) => size <= 64 * 1024).slice(0, 20);
+  const small = samples.filter(({ size }) => size <= 64 * 1024).slice(0, filesFor(end));
   const large = samples.filter(({ size }) => size > 64 * 1024);
   if (samples.length === 0) return undefined;
   const read = async (entries: readonly FileEntry[]) => {

@@ -12,6 +12,7 @@ import { subjectOf } from '../../core/sql/subject.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
+import { missingAbilities } from '../move/abilities.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
 import {
@@ -234,7 +235,7 @@ export class DatabaseDeliverer implements Deliverer {
         const server = await connection.server();
         const reached = await this.reachedBefore(connection);
         const replacement = await replacementIn(run.move, connection, incoming);
-        const missing = tries ? await connection.missingAbilities() : [];
+        const missing = tries ? await missingAbilities(run.move, connection) : [];
         const folder = new StateFolder(run.move, 'delivered');
         const state = await folder.read();
         const isOurs = state?.database === database.id && reached === 'nothing';

@@ -3,6 +3,7 @@ import { EndError } from '../../core/errors.js';
 import type { DatabaseEnd } from '../../ends/database/database-end.js';
 import { grantByHand, provisionByHand } from '../../ends/database/server/administrator.js';
 import { writeSecret } from '../../ends/move-folder/secrets.js';
+import { missingAbilities } from '../move/abilities.js';
 import { newAdministratorOf, newDatabaseOf, newDatabasePlace, newServerOf } from '../move/databases.js';
 import type { Move } from '../move/open.js';
 import { noteDeed, type StepRun } from '../move/step.js';
@@ -32,7 +33,7 @@ export async function provisionDatabase(run: StepRun): Promise<string[]> {
     made.push(...(await administrator.provision(place)));
     await noteDeed(run, 'deliver', { kind: 'provisioned', database: database.id, made });
   }
-  const missing = (await database.use(connection => connection.missingAbilities())).filter(
+  const missing = (await database.use(connection => missingAbilities(move, connection))).filter(
     // Without it tables are replaced where they are.
     ability => ability !== 'rename tables',
   );

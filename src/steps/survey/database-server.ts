@@ -6,6 +6,7 @@ import { agreeing, counted } from '../../core/text/numbers.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import { provisionByHand } from '../../ends/database/server/administrator.js';
+import { missingAbilities } from '../move/abilities.js';
 import { newDatabaseOf, newDatabasePlace } from '../move/databases.js';
 import type { Ledger } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
@@ -80,7 +81,7 @@ function lookAt(
   return database.use(async connection => {
     const server = await connection.server();
     if (!willLoad(move)) return { server, findings: [] };
-    const missingRights = await connection.missingAbilities();
+    const missingRights = await missingAbilities(move, connection);
     const findings = await replacingFindings(move, { database, connection, old, missingRights });
     return { server: { ...server, missingRights }, findings };
   });

@@ -140,8 +140,8 @@ export class ServerConnection implements DatabaseConnection {
   }): Promise<void> {
     // A dump says it, and nobody may put anything else into a statement by it.
     const name = /^\w+$/.test(charset ?? '') ? charset! : 'utf8mb4';
-    await this.session.run(sql`SET NAMES ${encodedSql(name)}`);
-    if (timeZone !== undefined) await this.session.run(sql`SET SESSION time_zone = ${literal(timeZone)}`);
+    const zone = timeZone === undefined ? sql`` : sql`, SESSION time_zone = ${literal(timeZone)}`;
+    await this.session.run(sql`SET NAMES ${encodedSql(name)}${zone}`);
   }
 
   content(table: string, columns: readonly Column[], key?: readonly string[]): Promise<PrintedContent> {
@@ -163,8 +163,7 @@ export class ServerConnection implements DatabaseConnection {
   }
 
   async edit(edit: DataEdit, before: (changes: readonly RowChange[]) => Promise<void>): Promise<EditCount> {
-    await this.session.run(sql`SET NAMES utf8mb4`);
-    await this.session.run(sql`SET SESSION sql_mode = ''`);
+    await this.session.run(sql`SET NAMES utf8mb4, SESSION sql_mode = ''`);
     const { table, change, key } = edit;
     const from = identifier(table);
     const where = whereSql(edit.where);

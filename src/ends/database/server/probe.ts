@@ -6,11 +6,10 @@ import type { DatabaseSession } from './session.js';
 export async function serverOf(session: DatabaseSession, database: string): Promise<SeenServer> {
   const column = async (statement: EncodedSql) => (await session.rows(statement)).map(row => row[0] ?? '');
   const asked = Date.now();
-  const [now] = await column(sql`SELECT UNIX_TIMESTAMP()`);
-  const [version] = await column(sql`SELECT VERSION()`);
-  const [packet] = await column(sql`SELECT @@max_allowed_packet`);
-  const [modes] = await column(sql`SELECT @@sql_mode`);
-  const [charset] = await column(sql`SELECT @@character_set_database`);
+  const [facts] = await session.rows(
+    sql`SELECT UNIX_TIMESTAMP(), VERSION(), @@max_allowed_packet, @@sql_mode, @@character_set_database`,
+  );
+  const [now, version, packet, modes, charset] = facts ?? [];
   const grants = await column(sql`SHOW GRANTS`);
   return {
     version: version ?? '',

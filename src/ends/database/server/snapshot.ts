@@ -62,11 +62,10 @@ export class Snapshot implements DatabaseSnapshot {
     const session = await DatabaseSession.open(route);
     try {
       const server = (await session.value(sql`SELECT VERSION()`)) ?? '';
-      await session.run(sql`SET SESSION sql_mode = ''`);
-      await session.run(sql`SET SESSION time_zone = '+00:00'`);
       // Large tables take long to read.
-      for (const limit of ['net_write_timeout', 'net_read_timeout', 'wait_timeout'])
-        await session.run(sql`SET SESSION ${encodedSql(limit)} = 28800`);
+      await session.run(
+        sql`SET SESSION sql_mode = '', time_zone = '+00:00', net_write_timeout = 28800, net_read_timeout = 28800, wait_timeout = 28800`,
+      );
       await session.run(sql`SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ`);
       await session.run(sql`START TRANSACTION WITH CONSISTENT SNAPSHOT`);
       const columns = await columnsOf(session);
