@@ -17,6 +17,7 @@ import { type DeliveredFiles, FilesDeliverer } from './deliver/deliver-files.js'
 import type { Deliverer } from './deliver/deliverer.js';
 import { Gate } from './deliver/files/gate.js';
 import { listKept } from './deliver/files/kept-listing.js';
+import { clearFolders } from './deliver/files/restore.js';
 import type { TreeOptions } from './deliver/files/stage-tree.js';
 import { settleExchanges } from './deliver/files/swap.js';
 import { requirementFindings } from './deliver/requirements.js';
@@ -105,6 +106,7 @@ export async function deliver(
     run.signal.throwIfAborted();
     if (findings.stops) return { result: nothingDelivered(delivery.database), brief: { keepsakes: [] } };
     const { keepsakes, swap } = await publish(run, family, delivery, findings);
+    await clearFolders(move);
     await listKept(run, 'deliver');
     const result = { ...resultOf(delivery, keepsakes), swap };
     const setUp = delivery.files?.trace ?? {};

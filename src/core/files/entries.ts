@@ -36,6 +36,18 @@ export function requirePossible({ path, size }: ListedEntry): void {
   });
 }
 
+/** Things by how deep their paths lie, the least deep first. */
+export function byDepth<T>(all: readonly T[], pathOf: (one: T) => ByteString): T[][] {
+  const levels = new Map<number, T[]>();
+  for (const one of all) {
+    const depth = pathOf(one).split('/').length;
+    const level = levels.get(depth);
+    if (level) level.push(one);
+    else levels.set(depth, [one]);
+  }
+  return [...levels].sort(([a], [b]) => a - b).map(([, level]) => level);
+}
+
 /** Whether a text can be the name of something in a folder. */
 export function isName(text: string): boolean {
   return text !== '' && text !== '.' && text !== '..' && !/[/\0]/.test(text);

@@ -1,5 +1,5 @@
 import pMap from 'p-map';
-import type { FileEntry } from '../../core/files/entries.js';
+import { byDepth, type FileEntry } from '../../core/files/entries.js';
 import type { FileToWrite } from '../content.js';
 import type { FilesEnd } from './files-end.js';
 
@@ -18,18 +18,8 @@ export async function makeFolders(
 ): Promise<void> {
   const open = folders.map(entry => ({ ...entry, mode: entry.mode | 0o700 }));
   if (await unpacked(end, open, signal)) return;
-  const levels = new Map<number, FileEntry[]>();
-  for (const entry of folders) {
-    const depth = entry.path.split('/').length;
-    const level = levels.get(depth);
-    if (level) level.push(entry);
-    else levels.set(depth, [entry]);
-  }
-  for (const depth of [...levels.keys()].sort((a, b) => a - b))
-    await pMap(levels.get(depth)!, ({ path, mode }) => end.makeFolder(path, mode), {
-      concurrency: end.atOnce,
-      signal,
-    });
+  for (const level of byDepth(folders, ({ path }) => path))
+    await pMap(level, ({ path, mode }) => end.makeFolder(path, mode), { concurrency: end.atOnce, signal });
 }
 
 /** Sets modes and times of folders into which nothing more is put. @param folders the deepest first */

@@ -220,7 +220,7 @@ export class FtpFiles implements FilesEnd {
     if (entry.type === 'folder') {
       const inside = (await this.entriesIn(path)).filter(({ type }) => type !== 'elsewhere');
       const folders = inside.filter(({ type }) => type === 'folder');
-      for (const one of folders) await this.removeEntry(one);
+      await pMap(folders, one => this.removeEntry(one), { concurrency: this.atOnce });
       const others = inside.filter(({ type }) => type !== 'folder');
       await pMap(others, one => this.removeEntry(one), { concurrency: this.atOnce });
     }

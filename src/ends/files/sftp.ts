@@ -3,6 +3,7 @@ import type { Attributes, FileEntryWithStats, SFTPWrapper, Stats } from 'ssh2';
 import { asBytes, type ByteString, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import {
+  byDepth,
   elsewhere,
   type FileEntry,
   folderOf,
@@ -255,6 +256,8 @@ export class SftpFiles implements FilesEnd {
       await this.ask<void>(doing, (sftp, done) => sftp.unlink(this.at(path), done)).catch(ignoreMissing);
       return;
     }
+    this.at(path);
+    if ((await this.runsCommands()) && (await this.commands.removeTree(path))) return;
     const inside: ListedEntry[] = [];
     for await (const one of this.listBelow(path)) if (one.type !== 'elsewhere') inside.push(one);
     await pMap(
@@ -262,9 +265,14 @@ export class SftpFiles implements FilesEnd {
       one => this.ask<void>(doing, (sftp, done) => sftp.unlink(this.at(one.path), done)).catch(ignoreMissing),
       { concurrency: this.atOnce },
     );
-    for (const one of inside.filter(({ type }) => type === 'folder').reverse())
-      await this.ask<void>(doing, (sftp, done) => sftp.rmdir(this.at(one.path), done)).catch(ignoreMissing);
-    await this.ask<void>(doing, (sftp, done) => sftp.rmdir(this.at(path), done)).catch(ignoreMissing);
+    const folders = [path, ...inside.filter(({ type }) => type === 'folder').map(one => one.path)];
+    // The deepest first: a folder goes when nothing is in it any more.
+    for (const level of byDepth(folders, one => one).reverse())
+      await pMap(
+        level,
+        one => this.ask<void>(doing, (sftp, done) => sftp.rmdir(this.at(one), done)).catch(ignoreMissing),
+        { concurrency: this.atOnce },
+      );
   }
 
   async rename(from: ByteString, to: ByteString): Promise<void> {

@@ -48,6 +48,12 @@ export class FarCommands {
     return code === 0 && mark >= 0 ? readFind(asBytes(found.slice(mark + 3))) : undefined;
   }
 
+  /** Removes a folder with all in it; gives whether a command could. */
+  async removeTree(path: ByteString): Promise<boolean> {
+    const command = `cd ${this.root} && rm -rf -- ${quoted(textOf(asBytes(`./${path}`)))}`;
+    return (await this.session.run(command)).code === 0;
+  }
+
   /** SHA-256 of files, in hex, by path; of what the commands could not read, nothing. */
   async sums(paths: readonly ByteString[]): Promise<Map<ByteString, string>> {
     // It uses what a processor has for this, and so takes a third of the time; but names may not break its lines.

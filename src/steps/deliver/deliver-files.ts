@@ -9,7 +9,7 @@ import type { Deliverer } from './deliverer.js';
 import { type EditedFile, editedAbove, editedSince, placeAbove } from './files/edited-since.js';
 import { fetchableFindings } from './files/own-folder.js';
 import { publishTree } from './files/publish-tree.js';
-import { clearFolders, clearOwnFolder } from './files/restore.js';
+import { clearOwnFolder } from './files/restore.js';
 import { listStandingTree, type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
 import { stagingOf } from './files/staging.js';
 import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
@@ -116,7 +116,6 @@ export class FilesDeliverer implements Deliverer {
       kept.push(...(await swapIn(this.run, staging, { keeps })));
     }
     kept.push(...(await publishTree(this.run, tree, this.keepsReplaced)));
-    await clearFolders(this.run.move);
     const { stagedInside } = await ledgerOf(this.run.move);
     if (stagedInside.has(this.place.text)) findings.add(rootNotRenamable(this.place.text));
     return kept;
