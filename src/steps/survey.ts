@@ -1,6 +1,7 @@
 import { formatAddress } from '../core/address/address.js';
 import { type Estimate, estimate } from '../core/estimate.js';
 import { type Finding, finding } from '../core/findings/findings.js';
+import type { Family } from '../core/site/families/family.js';
 import type { SeenLanguage } from '../core/site/survey/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/survey/requirements.js';
 import type { SeenServer } from '../ends/database/database-end.js';
@@ -100,9 +101,15 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
   const inputs = only === undefined ? await surveyInputs(run) : { ...(await surveyInputs(run)), only };
   return doStep(run, 'survey', inputs, async findings => {
     await clearProbes(move);
-    const old = only === 'new' ? undefined : await surveyOld(run);
+    // Neither end waits for the other, but for what the new one must know of the old.
+    const looking = only === 'new' ? undefined : surveyOld(run);
+    const family = looking?.then(
+      ({ site }) => site?.family,
+      () => undefined,
+    );
+    const [old, host] = await bothOf(looking, only === 'old' ? undefined : surveyNewHost(run, family));
     findings.add(...(old?.findings ?? []));
-    const next = only === 'old' ? undefined : await surveyNew(run, old);
+    const next = host && (await surveyNew(run, old, host));
     findings.add(...(next?.findings ?? []));
     const needs = next && requirementsOf(knownOfEnds(move, old, next));
     findings.add(
@@ -175,13 +182,28 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
   return { end, findings, site, files: seen };
 }
 
-async function surveyNew(run: StepRun, old: SeenOld | undefined): Promise<SeenNew> {
-  const { move } = run;
-  const site = old?.site;
-  const ledger = await ledgerOf(move);
-  const { place, findings } = await surveyNewPlace(run, site?.family, ledger);
+/** Waits for both, also where one fails, so that nothing goes on unnoticed. @throws what the first threw, or the second */
+async function bothOf<A, B>(first: Promise<A> | undefined, second: Promise<B> | undefined) {
+  await Promise.allSettled([first, second]);
+  return Promise.all([first, second]);
+}
+
+/** What is seen of the new host without knowing the old site. */
+async function surveyNewHost(run: StepRun, family: Promise<Family | undefined> | undefined) {
+  const ledger = await ledgerOf(run.move);
+  const { place, findings } = await surveyNewPlace(run, family, ledger);
   const web = await surveyNewWeb(run);
   const probed = await probeLanguage(run);
+  return { ledger, place, web, probed, findings: [...findings, ...web.findings, ...probed.findings] };
+}
+
+async function surveyNew(
+  run: StepRun,
+  old: SeenOld | undefined,
+  { ledger, place, web, probed, findings }: Awaited<ReturnType<typeof surveyNewHost>>,
+): Promise<SeenNew> {
+  const { move } = run;
+  const site = old?.site;
   const prefix = site?.facts?.prefix?.value;
   const tables = old?.end.dump?.tables ?? [];
   const database = await surveyNewDatabase(move, { family: site?.family, prefix, tables }, ledger);
@@ -200,7 +222,7 @@ async function surveyNew(run: StepRun, old: SeenOld | undefined): Promise<SeenNe
     language: probed.language,
     database: server && withoutLists(server),
   };
-  const all = [findings, web.findings, probed.findings, database.findings, dns.findings].flat();
+  const all = [findings, database.findings, dns.findings].flat();
   return { end, findings: all, server };
 }
 

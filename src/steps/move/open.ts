@@ -56,7 +56,7 @@ export async function openMove(
   for (const path of [sheet.new.files, database?.dump])
     if (path && !isAbsolute(path) && !parsePlaceUrl(path))
       folder.companions.add(dirname(resolve(folder.folder, path)));
-  const trust = trustIn(folder.folder, ask);
+  const trust = trustIn(folder.folder, ask && oneAtATime(ask));
   const accounts = new FilesAccounts(folder.folder, trust);
   const place = (end: Sheet['old'] | Sheet['new']) =>
     end.files ? accounts.place(end.files, end.login ?? {}) : undefined;
@@ -89,6 +89,16 @@ export async function openMove(
   };
   await refuseTangledPlaces(move);
   return move;
+}
+
+/** Asks a person one question after the other, though several connections may need an answer at the same moment. */
+function oneAtATime(ask: AskTrust): AskTrust {
+  let last: Promise<unknown> = Promise.resolve();
+  return question => {
+    const answer = last.then(() => ask(question));
+    last = answer.catch(() => {});
+    return answer;
+  };
 }
 
 /** @throws UsageError where one place is inside of another, also by way of links */

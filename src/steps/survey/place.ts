@@ -1,12 +1,11 @@
-import { textOf } from '../../core/bytes.js';
+import { bytesOfText, textOf } from '../../core/bytes.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Family } from '../../core/site/families/family.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
 import { type FolderTest, testFolder } from '../../ends/files/folder-test.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 import { fetchableFindings, makeOwnFolder } from '../deliver/files/own-folder.js';
-import { clearOwnFolder } from '../deliver/files/restore.js';
-import { topLevel } from '../deliver/files/staging.js';
+import { ownFolder, topLevel } from '../deliver/files/staging.js';
 import { rootNotRenamable } from '../deliver/files/swap.js';
 import { landingText } from '../move/landing.js';
 import type { Ledger } from '../move/ledger.js';
@@ -28,7 +27,7 @@ export interface NewPlace {
 /** Looks where the files would land, and tries there what a delivery will do. */
 export async function surveyNewPlace(
   run: StepRun,
-  family: Family | undefined,
+  family: Promise<Family | undefined> | undefined,
   ledger: Ledger,
 ): Promise<{ place: NewPlace | undefined; findings: Finding[] }> {
   const { newFiles } = run.move;
@@ -46,15 +45,17 @@ export async function surveyNewPlace(
   }
   const waitsIn = trial.writable ? (findings.length > 0 ? newFiles : parent) : undefined;
   if (waitsIn) {
+    const own = bytesOfText(ownFolder(run.move.sheet.name));
+    const isNew = (await waitsIn.open().entry(own)) === undefined;
     await makeOwnFolder(run, waitsIn);
     findings.push(...(await fetchableFindings(run, waitsIn)));
-    await clearOwnFolder(run.move, waitsIn);
+    if (isNew) await waitsIn.open().remove(own);
   }
   if (parent.text !== newFiles.above.text) findings.push(await parentMissing(newFiles, parent));
   const room = await above.room();
   const names = isThere ? (await topLevel(files)).map(({ path }) => textOf(path)) : [];
   const delivered = ledger.delivered.has(newFiles.text);
-  if (names.length > 0 && !delivered) findings.push(notEmptyFinding(newFiles.text, names, family));
+  if (names.length > 0 && !delivered) findings.push(notEmptyFinding(newFiles.text, names, await family));
   const place: NewPlace = {
     path: newFiles.text,
     trial,
