@@ -49,7 +49,7 @@ export type Deed =
     }
   /**
    * What is at a place is about to be exchanged with what waits or is kept beside it: `put` or `taken away` follows. Where a
-   * run was killed in between, the keepsake shows which one is true.
+   * run was killed in between, the keepsake of the first delivery shows which one is true.
    */
   | { readonly kind: 'exchanging'; readonly place: string }
   /** What was delivered is at a place of the new end, or about to be put there where nothing is. */

@@ -6,11 +6,22 @@ import ssh2, { type SFTPWrapper } from 'ssh2';
 /** What a server does with a connection; it notes there what it was sent. */
 export type Script = (socket: Socket, heard: Buffer[]) => void;
 
-/** A server that does as a script says. @returns its port, and all that it was sent */
-export async function liar(t: TestContext, script: Script): Promise<{ port: number; heard: Buffer[] }> {
+/** A server that lies. */
+export interface Liar {
+  readonly port: number;
+  /** All that it was sent, where that can be read. */
+  readonly heard?: readonly Buffer[];
+  /** When somebody first connected, by this process' clock. */
+  asked(): number | undefined;
+}
+
+/** A server that does as a script says. */
+export async function liar(t: TestContext, script: Script): Promise<Liar> {
   const heard: Buffer[] = [];
+  let asked: number | undefined;
   const sockets = new Set<Socket>();
   const server = createServer(socket => {
+    asked ??= performance.now();
     sockets.add(socket);
     socket.on('error', () => {});
     socket.on('close', () => sockets.delete(socket));
@@ -22,7 +33,7 @@ export async function liar(t: TestContext, script: Script): Promise<{ port: numb
     for (const socket of sockets) socket.destroy();
     server.close();
   });
-  return { port: (server.address() as AddressInfo).port, heard };
+  return { port: (server.address() as AddressInfo).port, heard, asked: () => asked };
 }
 
 /** Sends the same again and again, nearly as fast as it is taken: the test itself must not starve. */
@@ -115,12 +126,11 @@ if (parsed instanceof Error) throw parsed;
 export const hostKeyPrint = `SHA256:${createHash('sha256').update(parsed.getPublicSSH()).digest('base64').replace(/=+$/, '')}`;
 
 /** An SSH server that lets everybody in, and answers requests for files as it likes: it may stay silent, or refuse them. */
-export async function sshLiar(
-  t: TestContext,
-  answers: SftpAnswers | 'silence' | 'refusal',
-): Promise<{ port: number }> {
+export async function sshLiar(t: TestContext, answers: SftpAnswers | 'silence' | 'refusal'): Promise<Liar> {
+  let asked: number | undefined;
   const sockets = new Set<{ end(): void }>();
   const server = new ssh2.Server({ hostKeys: [hostKey] }, client => {
+    asked ??= performance.now();
     sockets.add(client);
     client.on('error', () => {});
     client.on('authentication', context => context.accept());
@@ -142,7 +152,7 @@ export async function sshLiar(
     for (const client of sockets) client.end();
     server.close();
   });
-  return { port };
+  return { port, asked: () => asked };
 }
 
 /** A packet of the database's protocol. */

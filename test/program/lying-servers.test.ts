@@ -13,6 +13,7 @@ import {
   ftp,
   ftpListing,
   hostKeyPrint,
+  type Liar,
   liar,
   type Script,
   sshLiar,
@@ -20,15 +21,15 @@ import {
 import { folder, run } from '../help/program.js';
 
 const secret = 'Kingfisher-4417';
-/** Milliseconds after which somebody interrupts what does not end. */
-const untilInterrupted = 2500;
+/** Milliseconds after which somebody interrupts what waits, and what does not end although it should. */
+const untilInterrupted = { waits: 1500, ends: 15_000 };
 /** So soon a run ends that was interrupted; two seconds are promised, and the machine may be busy. */
 const soon = 3000;
 
 /** How a run against a lying server may end: by itself, or since somebody waited long enough. */
 interface Case {
   readonly name: string;
-  readonly server: (t: TestContext) => Promise<{ port: number; heard?: Buffer[] }>;
+  readonly server: (t: TestContext) => Promise<Liar>;
   readonly sheet: (port: number) => string;
   /** What is to be reported of it. */
   readonly finds?: string | undefined;
@@ -324,7 +325,7 @@ test('whatever a server does, nothing hangs, nothing of it is obeyed, and nothin
     const root = folder(t);
     for (const path of ['old', 'new', 'move']) mkdirSync(join(root, path));
     writeFileSync(join(root, 'old/index.html'), 'x');
-    const { port, heard = [] } = await server(t);
+    const { port, heard = [], asked } = await server(t);
     writeFileSync(join(root, 'move/move.yaml'), `name: liar\n${sheet(port)}\n`);
     const began = performance.now();
     let interruptedAt: number | undefined;
@@ -332,7 +333,8 @@ test('whatever a server does, nothing hangs, nothing of it is obeyed, and nothin
       cwd: join(root, 'move'),
       env: { PW: secret },
       interruptWhen: () => {
-        if (performance.now() - began < untilInterrupted) return false;
+        const since = asked() ?? performance.now();
+        if (performance.now() - since < untilInterrupted[waits ? 'waits' : 'ends']) return false;
         interruptedAt = performance.now();
         return true;
       },

@@ -58,7 +58,10 @@ export interface FilesEnd {
    * @returns what ends those that nobody asked for
    */
   beginStreams?(most: number): () => void;
-  /** Takes several files and folders as one stream, where the end can; gives whether it could. Folders above are there, or come first. */
+  /**
+   * Takes several files and folders as one stream, where the end can; gives whether it could. The folders above each are
+   * there, or come before it.
+   */
   writeMany?(files: AsyncIterable<FileToWrite>, signal: AbortSignal): Promise<boolean>;
   /**
    * Writes a file, making the folders above it; mode and time are set when given, once it is whole.

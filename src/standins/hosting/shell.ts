@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { createReadStream, createWriteStream } from 'node:fs';
-import { chmod, readFile, utimes } from 'node:fs/promises';
+import { chmod, mkdir, readFile, utimes } from 'node:fs/promises';
 import { posix } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import type { ServerChannel } from 'ssh2';
@@ -118,12 +118,21 @@ async function tarIn(
   misbehaviour: Misbehaviour,
   channel: ServerChannel,
 ): Promise<number> {
+  const folders: { real: string; mode: number; mtime: Date | undefined }[] = [];
   const unpacked = extract();
   const received = pipeline(channel, unpacked);
   received.catch(() => {});
   for await (const entry of unpacked) {
-    const { name, mode, mtime } = entry.header;
+    const { name, mode, mtime, type } = entry.header;
     const real = await host.real(posix.join(folder, name));
+    if (type === 'directory') {
+      entry.resume();
+      await mkdir(real).catch(error => {
+        if (error.code !== 'EEXIST') throw error;
+      });
+      folders.push({ real, mode: mode ?? 0o755, mtime });
+      continue;
+    }
     await pipeline(
       entry as unknown as AsyncIterable<Buffer>,
       async function* (content: AsyncIterable<Buffer>) {
@@ -138,5 +147,10 @@ async function tarIn(
     if (mtime) await utimes(real, mtime, mtime);
   }
   await received;
+  // What was put into them since has changed their times.
+  for (const { real, mode, mtime } of folders) {
+    await chmod(real, mode);
+    if (mtime) await utimes(real, mtime, mtime);
+  }
   return 0;
 }

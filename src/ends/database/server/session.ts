@@ -215,9 +215,10 @@ async function tunnelTo(through: SshSession, { host, port, socket }: DatabasePla
   return through.reach('127.0.0.1', port);
 }
 
+const { error: print } = console;
+
 /** The driver prints a warning after it has given it; what it means comes as an error. */
 function withoutPrint(): void {
-  const { error: print } = console;
   console.error = () => {};
   queueMicrotask(() => {
     console.error = print;
@@ -342,7 +343,7 @@ function lieOf({ code, message }: ServerSaid): { cause: string; remedy: string }
       remedy: 'Do not trust this server: no statement of a move needs that',
     };
   // An error of the language in which the driver is written, not of the server.
-  if (/^ERR_(?!TLS|SSL)/.test(code ?? ''))
+  if (/^ERR_(?:OUT_OF_RANGE|INVALID_ARG|BUFFER)/.test(code ?? ''))
     return {
       cause: 'what answers there does not speak the database’s protocol',
       remedy: 'Check host and port',

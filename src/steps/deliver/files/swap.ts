@@ -12,6 +12,7 @@ import { ledgerOf } from '../../move/ledger.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
 import { maintenancePage, untilSeen } from './gate.js';
 import { fetchableFindings, makeOwnFolder } from './own-folder.js';
+import { clearOwnFolder } from './restore.js';
 import { exists, isIndex, placeIn, type StagingPaths, stagingOf, stagingOfAll, topLevel } from './staging.js';
 
 /**
@@ -91,7 +92,7 @@ export async function swapIn(
     } catch (error) {
       // The folder stays where it is (a mount, or another account's); what is in it can still be renamed.
       if ((await end.entry(path))?.type !== 'folder') throw error;
-      await settleExchange(run, staging);
+      if (!ours) await settleExchange(run, staging);
       const inside = await stageInside(run, place, error);
       await refuseFetchable(run, inside);
       await inside.end.remove(inside.incoming);
@@ -99,6 +100,7 @@ export async function swapIn(
         await end.remove(incoming);
         throw carryAgain(place, cause);
       });
+      await clearOwnFolder(run.move, staging.folder);
       return swapEntries(run, inside);
     }
   } else {
