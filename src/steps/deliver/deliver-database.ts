@@ -12,8 +12,7 @@ import { subjectOf } from '../../core/sql/subject.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
-import { missingAbilities } from '../move/abilities.js';
-import { newDatabaseOf } from '../move/databases.js';
+import { missingAbilities, newDatabaseOf } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
 import {
   type IncomingTables,

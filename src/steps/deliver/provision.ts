@@ -3,8 +3,13 @@ import { EndError } from '../../core/errors.js';
 import type { DatabaseEnd } from '../../ends/database/database-end.js';
 import { grantByHand, provisionByHand } from '../../ends/database/server/administrator.js';
 import { writeSecret } from '../../ends/move-folder/secrets.js';
-import { missingAbilities } from '../move/abilities.js';
-import { newAdministratorOf, newDatabaseOf, newDatabasePlace, newServerOf } from '../move/databases.js';
+import {
+  missingAbilities,
+  newAdministratorOf,
+  newDatabaseOf,
+  newDatabasePlace,
+  newServerOf,
+} from '../move/databases.js';
 import type { Move } from '../move/open.js';
 import { noteDeed, type StepRun } from '../move/step.js';
 

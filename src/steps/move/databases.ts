@@ -7,7 +7,7 @@ import {
 } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
 import type { Facts } from '../../core/site/configuration/source/facts.js';
-import type { DatabaseEnd, DatabaseServer } from '../../ends/database/database-end.js';
+import type { DatabaseConnection, DatabaseEnd, DatabaseServer } from '../../ends/database/database-end.js';
 import { AdministratorServer } from '../../ends/database/server/administrator.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import type { SshSession } from '../../ends/ssh/session.js';
@@ -123,4 +123,18 @@ function tunnelOf(move: Move, end: 'old' | 'new', wanted: boolean | 'if there'):
     remedy:
       'Name the database straight (server: mysql://…, without through), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
   });
+}
+
+/** Moves whose account at the new database was seen to be able to do all that a load needs. */
+const able = new WeakSet<Move>();
+
+/** What the account at the new database may not do; it is tried out until nothing is missing, and not again after that. */
+export async function missingAbilities(
+  move: Move,
+  connection: DatabaseConnection,
+): Promise<readonly string[]> {
+  if (able.has(move)) return [];
+  const missing = await connection.missingAbilities();
+  if (missing.length === 0) able.add(move);
+  return missing;
 }

@@ -101,7 +101,7 @@ function oneAtATime(ask: AskTrust): AskTrust {
   };
 }
 
-/** @throws UsageError where one place is inside of another, also by way of links */
+/** @throws UsageError where one place is inside of another, also through links */
 async function refuseTangledPlaces({ folder, ...move }: Move): Promise<void> {
   const [oldFiles, newFiles, newDump] = await Promise.all(
     [move.oldPlace, move.newFiles, move.newDump].map(place => place?.real()),

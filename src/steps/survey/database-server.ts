@@ -6,8 +6,7 @@ import { agreeing, counted } from '../../core/text/numbers.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import { provisionByHand } from '../../ends/database/server/administrator.js';
-import { missingAbilities } from '../move/abilities.js';
-import { newDatabaseOf, newDatabasePlace } from '../move/databases.js';
+import { missingAbilities, newDatabaseOf, newDatabasePlace } from '../move/databases.js';
 import type { Ledger } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
 import {
