@@ -298,6 +298,25 @@ const cases: Case[] = [
     sheet: overDatabase,
     waits: true,
   },
+  ...(['end', 'destroy'] as const).map(how => ({
+    name: `database: hangs up at a statement (${how})`,
+    server: plain(database({ query: socket => void socket[how]() })),
+    sheet: overDatabase,
+    finds: 'the connection was lost',
+  })),
+  {
+    name: 'database: hangs up between rows',
+    server: plain(
+      database({
+        query: (socket, send) => {
+          endlessRows(socket, send);
+          setTimeout(() => socket.destroy(), 50);
+        },
+      }),
+    ),
+    sheet: overDatabase,
+    finds: 'the connection was lost',
+  },
   {
     name: 'database: asks for a file of this machine',
     server: plain(database({ query: (_socket, send) => send(1, asksForFile) })),

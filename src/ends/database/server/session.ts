@@ -37,8 +37,8 @@ export class DatabaseSession {
     this.route = route;
     this.connection = connection;
     this.tunnel = tunnel;
-    // Whatever is under way gets the error.
-    connection.on('error', () => {});
+    // Of a statement that gives its rows one by one the package reports a lost connection only here.
+    connection.on('error', error => this.endWaiting(error));
   }
 
   /** @throws EndError when the server cannot be reached or refuses the credentials */
@@ -165,9 +165,14 @@ export class DatabaseSession {
   /** Ends the connection without a word, also while a statement runs. */
   destroy(): void {
     this.connection.destroy();
-    const ended = Object.assign(new Error('the connection was ended'), { code: 'PROTOCOL_CONNECTION_LOST' });
-    for (const reject of this.waiting) reject(ended);
+    this.endWaiting(
+      Object.assign(new Error('the connection was ended'), { code: 'PROTOCOL_CONNECTION_LOST' }),
+    );
     this.tunnel?.destroy();
+  }
+
+  private endWaiting(error: unknown): void {
+    for (const reject of this.waiting) reject(error);
   }
 }
 
