@@ -187,8 +187,11 @@ class Load implements LoadDone {
       if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0))
         throw inStatement(error, statement.sql);
     }
-    if (kind === 'session') return;
-    this.position = { ...this.position, done: number };
+    if (kind === 'session' || isRepeatable(statement.sql)) return;
+    // Where rows come next, it is noted at once which table takes them.
+    const next = this.queue[0]?.statement;
+    const table = next && putsRows(next) ? next.table : this.position.table;
+    this.position = { ...this.position, done: number, table };
     await this.session.run(notes(this.noteTable, this.position));
   }
 
@@ -315,6 +318,11 @@ export async function endLoad(session: DatabaseSession, note: string): Promise<v
 
 function notes(note: EncodedSql, { done, table }: LoadPosition): EncodedSql {
   return sql`UPDATE ${note} SET done = ${done}, table_name = ${literalOfBytes(asBytes(table))}`;
+}
+
+/** A statement that a resumed load may run again: what it takes away was not put there since. */
+function isRepeatable(statement: ByteString): boolean {
+  return /^DROP TABLE IF EXISTS\b/i.test(statement);
 }
 
 function putsRows({ kind }: DumpStatement): boolean {
