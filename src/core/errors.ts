@@ -141,3 +141,8 @@ export class PartWayError extends PorterError {
 
 /** A person answered no to a question; nothing was done. */
 export class DeclinedError extends Error {}
+
+/** Whether something could not be read because it is not there. */
+export function isNotFound(error: unknown): boolean {
+  return error instanceof PorterError && error.kind === 'not found';
+}

@@ -16,9 +16,9 @@ import {
 } from './deliver/database/restore.js';
 import type { WrittenSince } from './deliver/database/written-since.js';
 import { type EditedFile, editedAbove, writtenFiles } from './deliver/files/edited-since.js';
-import { listKept, requireRestored, requireWhole } from './deliver/files/kept-listing.js';
+import { listKept, requireRestored, requireWhole } from './deliver/files/kept-files.js';
+import { clearFolders } from './deliver/files/own-folder.js';
 import {
-  clearFolders,
   exchangeFiles,
   putBack,
   type Remains,

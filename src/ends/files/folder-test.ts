@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
 import { asBytes, bytesOfText } from '../../core/bytes.js';
-import { EndError } from '../../core/errors.js';
+import { isNotFound } from '../../core/errors.js';
 import type { Rate } from '../../core/estimate.js';
 import type { FileEntry } from '../../core/files/entries.js';
 import type { FilesEnd } from './files-end.js';
@@ -79,7 +79,7 @@ export async function tryReading(
           }
         } catch (error) {
           // Somebody may have removed it since it was listed.
-          if (!(error instanceof EndError && error.kind === 'not found')) throw error;
+          if (!isNotFound(error)) throw error;
         }
       }
     });

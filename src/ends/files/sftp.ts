@@ -256,7 +256,6 @@ export class SftpFiles implements FilesEnd {
       await this.ask<void>(doing, (sftp, done) => sftp.unlink(this.at(path), done)).catch(ignoreMissing);
       return;
     }
-    this.at(path);
     if ((await this.runsCommands()) && (await this.commands.removeTree(path))) return;
     const inside: ListedEntry[] = [];
     for await (const one of this.listBelow(path)) if (one.type !== 'elsewhere') inside.push(one);

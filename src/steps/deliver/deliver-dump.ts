@@ -6,8 +6,7 @@ import type { EditDone } from './database/site-data.js';
 import { type DumpTail, stageDump, tailOf } from './database/stage-dump.js';
 import { partsPlace, type StagedParts, stageParts } from './database/stage-parts.js';
 import type { Deliverer } from './deliverer.js';
-import { makeOwnFolder } from './files/own-folder.js';
-import { clearOwnFolder } from './files/restore.js';
+import { clearOwnFolder, makeOwnFolder } from './files/own-folder.js';
 import { beside, type StagingPaths, stagingOf } from './files/staging.js';
 import { swapIn } from './files/swap.js';
 

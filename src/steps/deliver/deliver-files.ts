@@ -7,12 +7,12 @@ import { type FindingLog, noteDeed, type StepRun } from '../move/step.js';
 import type { TransferMethod } from '../transfer/transfer.js';
 import type { Deliverer } from './deliverer.js';
 import { type EditedFile, editedAbove, editedSince, placeAbove } from './files/edited-since.js';
-import { fetchableFindings } from './files/own-folder.js';
+import { clearOwnFolder, fetchableFindings } from './files/own-folder.js';
 import { publishTree } from './files/publish-tree.js';
-import { clearOwnFolder } from './files/restore.js';
 import { listStandingTree, type StagedTree, stageTree, type TreeOptions } from './files/stage-tree.js';
 import { stagingOf } from './files/staging.js';
-import { openStaging, rootNotRenamable, swapIn } from './files/swap.js';
+import { openStaging, swapIn } from './files/swap.js';
+import { rootNotRenamable } from './files/swap-entries.js';
 import { planFromCrate, stageAbove, stageFile, traceOfSetUp } from './site/apply.js';
 import type { Configured, SetUp } from './site/plan-configuration.js';
 

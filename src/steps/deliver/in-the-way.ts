@@ -2,8 +2,7 @@ import { counted } from '../../core/text/numbers.js';
 import { ledgerOf } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
 import { tablesInTheWay } from '../move/replacement.js';
-import { isEmpty } from './files/restore.js';
-import { exists, stagingOf } from './files/staging.js';
+import { exists, isEmpty, stagingOf } from './files/staging.js';
 
 /** What is at the new end that this move did not put there, and that a delivery would replace and keep. */
 export async function inTheWay(move: Move): Promise<string[]> {

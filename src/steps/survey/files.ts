@@ -2,7 +2,7 @@ import { dirname } from 'node:path';
 import pMap from 'p-map';
 import { SeenFolders } from '../../core/address/server-paths.js';
 import { type ByteString, textOf } from '../../core/bytes.js';
-import { EndError } from '../../core/errors.js';
+import { isNotFound } from '../../core/errors.js';
 import { type FileEntry, linkStaysInside } from '../../core/files/entries.js';
 import { leftOut } from '../../core/files/patterns.js';
 import { isTextFile, largestText } from '../../core/files/text-files.js';
@@ -205,7 +205,7 @@ async function unlessGone<T>(reading: Promise<T>): Promise<T | undefined> {
   try {
     return await reading;
   } catch (error) {
-    if (error instanceof EndError && error.kind === 'not found') return undefined;
+    if (isNotFound(error)) return undefined;
     throw error;
   }
 }

@@ -6,7 +6,7 @@ import { type FolderTest, testFolder } from '../../ends/files/folder-test.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 import { fetchableFindings, makeOwnFolder } from '../deliver/files/own-folder.js';
 import { ownFolder, topLevel } from '../deliver/files/staging.js';
-import { rootNotRenamable } from '../deliver/files/swap.js';
+import { rootNotRenamable } from '../deliver/files/swap-entries.js';
 import { landingText } from '../move/landing.js';
 import type { Ledger } from '../move/ledger.js';
 import type { StepRun } from '../move/step.js';
@@ -38,13 +38,14 @@ export async function surveyNewPlace(
   const files = newFiles.open();
   const isThere = await files.isThere();
   let trial = await testFolder(above, run.move.sheet.name, run.signal);
+  let waitsIn = parent;
   if (!trial.writable && isThere) {
     // Many hosts let an account write in its web root alone.
     trial = await testFolder(files, run.move.sheet.name, run.signal);
+    waitsIn = newFiles;
     if (trial.writable) findings.push(rootNotRenamable(newFiles.text));
   }
-  const waitsIn = trial.writable ? (findings.length > 0 ? newFiles : parent) : undefined;
-  if (waitsIn) {
+  if (trial.writable) {
     const own = bytesOfText(ownFolder(run.move.sheet.name));
     const isNew = (await waitsIn.open().entry(own)) === undefined;
     await makeOwnFolder(run, waitsIn);

@@ -1,11 +1,13 @@
 import { randomUUID } from 'node:crypto';
 import { addressPath } from '../../../core/address/address.js';
-import { asBytes, bytesOfText } from '../../../core/bytes.js';
+import { asBytes, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
+import { ledgerOf } from '../../move/ledger.js';
+import type { Move } from '../../move/open.js';
 import { askableSiteOf } from '../../move/sites.js';
 import type { StepRun } from '../../move/step.js';
-import { ownFolder } from './staging.js';
+import { foldersWithOwn, isEmpty, ownFolder, topLevel } from './staging.js';
 
 /** Makes the folder in which things wait and are kept: its owner alone may enter, and the web server is configured so as well. */
 export async function makeOwnFolder({ move }: Pick<StepRun, 'move'>, folder: FilesPlace): Promise<void> {
@@ -14,6 +16,22 @@ export async function makeOwnFolder({ move }: Pick<StepRun, 'move'>, folder: Fil
   await end.makeFolder(own, 0o700);
   const rule = asBytes(`${own}/.htaccess`);
   if (!(await end.entry(rule))) await end.write(rule, Buffer.from('Require all denied\n'));
+}
+
+/** Removes the folders in which things waited and were kept, once nothing is in them any more. */
+export async function clearFolders(move: Move): Promise<void> {
+  for (const folder of foldersWithOwn(move, await ledgerOf(move))) await clearOwnFolder(move, folder);
+}
+
+/** The same for one of them. */
+export async function clearOwnFolder({ sheet }: Pick<Move, 'sheet'>, folder: FilesPlace): Promise<void> {
+  const name = ownFolder(sheet.name);
+  const own = folder.below(name);
+  const end = own.open();
+  if (!(await end.isThere())) return;
+  for (const { path } of await topLevel(end))
+    if (path.endsWith('.files') && (await isEmpty(own.below(textOf(path))))) await end.remove(path);
+  if (await isEmpty(own, '.htaccess')) await folder.open().remove(bytesOfText(name));
 }
 
 /**

@@ -1,7 +1,7 @@
 import { rm } from 'node:fs/promises';
 import pMap from 'p-map';
 import { asBytes, type ByteString } from '../../../core/bytes.js';
-import { type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
+import { byDepth, type CheckedEntry, type FileEntry, folderOf } from '../../../core/files/entries.js';
 import { alongside } from '../../../core/files/order.js';
 import type { FilesEnd } from '../../../ends/files/files-end.js';
 import { finishFolders, makeFolders } from '../../../ends/files/folders.js';
@@ -10,10 +10,11 @@ import { movedFiles } from '../../../ends/move-folder/crate.js';
 import { readEntryList, writeEntryList } from '../../../ends/move-folder/entry-list.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { StepRun } from '../../move/step.js';
+import { keptOf } from './kept-files.js';
 import { ReplacedFiles } from './replaced-files.js';
 import { differs, lastTree, type StagedTree, standingTree, wantedAt } from './stage-tree.js';
 import { isIndex, isOwn } from './staging.js';
-import { keptOf, swapIn } from './swap.js';
+import { swapIn } from './swap.js';
 
 /**
  * Puts a ready tree in its place; gives the paths of what is kept.
@@ -145,5 +146,7 @@ async function removeGone(
     many,
   );
   // The deepest first, so that a folder is empty when its turn comes.
-  for (const path of gone.filter((_, i) => isFolder(i)).reverse()) await root.remove(path);
+  const folders = gone.filter((_, i) => isFolder(i));
+  for (const level of byDepth(folders, path => path).reverse())
+    await pMap(level, path => root.remove(path), many);
 }

@@ -1,22 +1,13 @@
-import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
+import { asBytes, type ByteString } from '../../../core/bytes.js';
 import { DamageError } from '../../../core/errors.js';
 import { folderOf } from '../../../core/files/entries.js';
-import type { FilesPlace } from '../../../ends/files/place.js';
 import { type KeptFiles, type Ledger, ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
-import { keptPath } from './kept-listing.js';
+import { keptPath } from './kept-files.js';
 import { makeOwnFolder } from './own-folder.js';
 import { exchangeSingle } from './replaced-files.js';
-import {
-  exists,
-  foldersWithOwn,
-  ownFolder,
-  placeIn,
-  type StagingPaths,
-  stagingOfAll,
-  topLevel,
-} from './staging.js';
+import { exists, placeIn, type StagingPaths, stagingOfAll, topLevel } from './staging.js';
 
 /** Things of a move that are at or beside a place of the new end. */
 export interface Remains {
@@ -169,28 +160,6 @@ export async function clearBeside({ staging, later }: Remains): Promise<void> {
   for (const number of later) await staging.end.remove(staging.kept(number));
 }
 
-/** Removes the folders in which things waited and were kept, once nothing is in them any more. */
-export async function clearFolders(move: Move): Promise<void> {
-  for (const folder of foldersWithOwn(move, await ledgerOf(move))) await clearOwnFolder(move, folder);
-}
-
-/** The same for one of them. */
-export async function clearOwnFolder({ sheet }: Pick<Move, 'sheet'>, folder: FilesPlace): Promise<void> {
-  const name = ownFolder(sheet.name);
-  const own = folder.below(name);
-  const end = own.open();
-  if (!(await end.isThere())) return;
-  for (const { path } of await topLevel(end))
-    if (path.endsWith('.files') && (await isEmpty(own.below(textOf(path))))) await end.remove(path);
-  if (await isEmpty(own, '.htaccess')) await folder.open().remove(bytesOfText(name));
-}
-
 async function removeScraps({ end, incoming, outgoing, gate }: StagingPaths): Promise<void> {
   for (const path of [incoming, outgoing, gate]) await end.remove(path);
-}
-
-/** Whether a folder is there and empty. @param but a name that does not count */
-export async function isEmpty(place: FilesPlace, but = ''): Promise<boolean> {
-  const files = place.open();
-  return (await files.isThere()) && (await topLevel(files)).every(entry => entry.path === but);
 }

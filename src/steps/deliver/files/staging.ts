@@ -138,6 +138,12 @@ export async function topLevel(files: FilesEnd): Promise<FileEntry[]> {
   return [...entries.filter(entry => !isLast(entry)), ...entries.filter(isLast)];
 }
 
+/** Whether a folder is there and empty. @param but a name that does not count */
+export async function isEmpty(place: FilesPlace, but = ''): Promise<boolean> {
+  const files = place.open();
+  return (await files.isThere()) && (await topLevel(files)).every(entry => entry.path === but);
+}
+
 /** Whether a path is that of an index file: with it a site that is only half there would show. */
 export function isIndex(path: ByteString): boolean {
   return /(?:^|\/)index\.[^/]*$/i.test(path);

@@ -1,19 +1,13 @@
-import { setTimeout } from 'node:timers/promises';
-import pMap from 'p-map';
 import { asBytes, type ByteString } from '../../../core/bytes.js';
 import { PartWayError, UsageError } from '../../../core/errors.js';
-import { type FileEntry, folderOf } from '../../../core/files/entries.js';
-import { type Finding, finding } from '../../../core/findings/findings.js';
-import type { KeptBy } from '../../../core/journal.js';
-import { copyFile } from '../../../ends/files/exchange.js';
+import { folderOf } from '../../../core/files/entries.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
-import { sha256Of } from '../../../ends/files/sums.js';
 import { ledgerOf } from '../../move/ledger.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
-import { maintenancePage, untilSeen } from './gate.js';
-import { fetchableFindings, makeOwnFolder } from './own-folder.js';
-import { clearOwnFolder } from './restore.js';
-import { exists, isIndex, placeIn, type StagingPaths, stagingOf, stagingOfAll, topLevel } from './staging.js';
+import { keptOf, noteKept } from './kept-files.js';
+import { clearOwnFolder, fetchableFindings, makeOwnFolder } from './own-folder.js';
+import { exists, placeIn, type StagingPaths, stagingOf, stagingOfAll } from './staging.js';
+import { swapEntries } from './swap-entries.js';
 
 /**
  * The staging of a folder, with its incoming folder made. Where nothing can be put beside the folder, things wait and
@@ -45,9 +39,6 @@ async function stageInside(run: StepRun, place: FilesPlace, error: unknown): Pro
   await noteDeed(run, 'deliver', { kind: 'staged inside', place: place.text });
   return openStaging(run, place);
 }
-
-/** A larger front file is renamed like everything else. */
-const largestFront = 1 << 20;
 
 /** @throws PartWayError where visitors could fetch what would be kept */
 async function refuseFetchable(run: StepRun, { folder, place }: StagingPaths): Promise<void> {
@@ -139,86 +130,6 @@ async function settleExchange(run: StepRun, staging: StagingPaths): Promise<void
   await noteDeed(run, 'deliver', { kind, place: staging.place.text });
 }
 
-/**
- * The same for a folder that cannot be renamed: everything in it is renamed one by one. Its front files show a
- * maintenance page meanwhile, and are replaced at last.
- */
-async function swapEntries(run: StepRun, staging: StagingPaths): Promise<string[]> {
-  const { end, incoming, outgoing, keepsake, place } = staging;
-  const before = (await ledgerOf(run.move)).delivered.has(place.text) ? [] : await topLevel(end);
-  const fronts = before.filter(isFront);
-  if (before.length > 0) {
-    await noteKept(run, staging, keepsake, 'first delivery');
-    await end.makeFolder(keepsake, 0o700);
-    await keepFronts(staging, fronts);
-    await showPages(run, staging, fronts);
-    for (const { path } of before.filter(entry => !isFront(entry)))
-      await end.rename(path, asBytes(`${keepsake}/${path}`));
-  }
-  await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
-  const waiting = await topLevel(placeIn(staging, incoming).open());
-  const isReplaced = new Set(fronts.map(({ path }) => path));
-  for (const { path } of [...waiting.filter(entry => !isFront(entry)), ...waiting.filter(isFront)]) {
-    const from = asBytes(`${incoming}/${path}`);
-    if (isReplaced.delete(path)) await end.replace(from, path);
-    else await end.rename(from, path);
-  }
-  for (const path of isReplaced) await end.remove(path);
-  await end.remove(outgoing);
-  await end.remove(incoming);
-  return keptOf(staging);
-}
-
-/** A file by which visitors come in: an index file, a script, or what tells the server where they are led. */
-function isFront({ path, type, size }: FileEntry): boolean {
-  return (
-    type === 'file' &&
-    size <= largestFront &&
-    (isIndex(path) || path.endsWith('.php') || path === '.htaccess')
-  );
-}
-
-/** Copies front files into the keepsake: they stay where they are until the new ones take their place. */
-async function keepFronts({ end, keepsake }: StagingPaths, fronts: readonly FileEntry[]): Promise<void> {
-  const copy = async (entry: FileEntry) => {
-    const to = asBytes(`${keepsake}/${entry.path}`);
-    // What an interrupted run has kept is what was there; a page may be there now.
-    if (!(await end.entry(to))) await copyFile(end, entry, to);
-  };
-  await pMap(fronts, copy, { concurrency: end.atOnce });
-}
-
-/** Puts a maintenance page in place of scripts, and waits until everybody sees it. */
-async function showPages(
-  run: StepRun,
-  { end, outgoing }: StagingPaths,
-  fronts: readonly FileEntry[],
-): Promise<void> {
-  const scripts = fronts.map(({ path }) => path).filter(path => path.endsWith('.php'));
-  const sums = await end.checksums(scripts, run.signal);
-  const shown = sha256Of(maintenancePage);
-  const old = scripts.filter(path => sums.get(path) !== shown);
-  const show = async (path: ByteString) => {
-    const waiting = asBytes(`${outgoing}/${path}`);
-    await end.write(waiting, Buffer.from(maintenancePage, 'latin1'));
-    await end.replace(waiting, path);
-  };
-  await pMap(old, show, { concurrency: end.atOnce });
-  if (old.length > 0) await setTimeout(untilSeen.entries, undefined, { signal: run.signal });
-}
-
-async function noteKept(run: StepRun, staging: StagingPaths, to: ByteString, by: KeptBy): Promise<void> {
-  const keepsake = placeIn(staging, to).text;
-  const number = (await ledgerOf(run.move)).numberOfDelivery;
-  const place = staging.place.text;
-  await noteDeed(run, 'deliver', { kind: 'kept', place, keepsake, number, by });
-}
-
-/** The path of what is kept of a place, where something is. */
-export async function keptOf(staging: StagingPaths): Promise<string[]> {
-  return (await exists(staging, staging.keepsake)) ? [placeIn(staging, staging.keepsake).text] : [];
-}
-
 function keptAlready(staging: StagingPaths): UsageError {
   return new UsageError({
     doing: `Putting ${staging.place} in place`,
@@ -236,16 +147,4 @@ function carryAgain(place: FilesPlace, cause: unknown): PartWayError {
     },
     { cause },
   );
-}
-
-/** The finding for a web root that stays where it is. */
-export function rootNotRenamable(place: string): Finding {
-  return finding({
-    level: 'note',
-    code: 'root-not-renamable',
-    place,
-    what: 'The web root itself cannot be renamed, so its files are put in place one by one, under a maintenance page',
-    remedy:
-      'Nothing needs to be done; a file that is asked for by its own address may be missing for a moment',
-  });
 }

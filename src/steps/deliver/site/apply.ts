@@ -32,9 +32,8 @@ import {
   treeOf,
 } from '../../move/read-site.js';
 import { doStep, noteDeed, type StepOutcome, type StepRun } from '../../move/step.js';
-import { listKept } from '../files/kept-listing.js';
-import { fetchableFindings } from '../files/own-folder.js';
-import { clearFolders, clearOwnFolder } from '../files/restore.js';
+import { listKept } from '../files/kept-files.js';
+import { clearFolders, clearOwnFolder, fetchableFindings } from '../files/own-folder.js';
 import { beside, exists, isOwn, type StagingPaths, stagingOf } from '../files/staging.js';
 import { openStaging, settleExchanges, swapIn } from '../files/swap.js';
 import {

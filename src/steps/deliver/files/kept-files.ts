@@ -1,13 +1,13 @@
 import { createHash } from 'node:crypto';
-import type { ByteString } from '../../../core/bytes.js';
+import { asBytes, type ByteString } from '../../../core/bytes.js';
 import { DamageError } from '../../../core/errors.js';
 import type { FileEntry } from '../../../core/files/entries.js';
-import type { KeptListing } from '../../../core/journal.js';
+import type { KeptBy, KeptListing } from '../../../core/journal.js';
 import { counted } from '../../../core/text/numbers.js';
 import { sizeText } from '../../../core/text/sizes.js';
 import { type Keepsake, type KeptFiles, ledgerOf } from '../../move/ledger.js';
 import { noteDeed, type StepRun } from '../../move/step.js';
-import { isOwn, placeIn, type StagingPaths, stagingOfAll } from './staging.js';
+import { exists, isOwn, placeIn, type StagingPaths, stagingOfAll } from './staging.js';
 
 /** Lists what is kept of files since the last step, so that a later one sees whether it is still whole. */
 export async function listKept(run: StepRun, step: 'deliver' | 'configure' | 'undo'): Promise<void> {
@@ -21,6 +21,24 @@ export async function listKept(run: StepRun, step: 'deliver' | 'configure' | 'un
       if (listing) await noteDeed(run, step, { kind: 'files listed', place, number, listing });
     }
   }
+}
+
+/** Notes that what is at a place is about to be kept as a whole. */
+export async function noteKept(
+  run: StepRun,
+  staging: StagingPaths,
+  to: ByteString,
+  by: KeptBy,
+): Promise<void> {
+  const keepsake = placeIn(staging, to).text;
+  const number = (await ledgerOf(run.move)).numberOfDelivery;
+  const place = staging.place.text;
+  await noteDeed(run, 'deliver', { kind: 'kept', place, keepsake, number, by });
+}
+
+/** The path of what is kept of a place, where something is. */
+export async function keptOf(staging: StagingPaths): Promise<string[]> {
+  return (await exists(staging, staging.keepsake)) ? [placeIn(staging, staging.keepsake).text] : [];
 }
 
 /** Where something that is kept of a place is. */
@@ -76,7 +94,7 @@ async function listingAt(
     if (type !== 'folder') seen.files++;
     seen.bytes += size;
   };
-  if (top && top.type !== 'folder') add({ ...top, path: '' as ByteString });
+  if (top && top.type !== 'folder') add({ ...top, path: asBytes('') });
   else for await (const entry of place.open().list(({ path: one }) => isOwn(one), signal)) add(entry);
   return { ...seen, digest: hash.digest('hex') };
 }
