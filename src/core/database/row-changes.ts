@@ -62,7 +62,8 @@ export function rowsToPut({ table, columns, key, tuples, inserts, rows, digests 
 
 /** Reads a dump and writes the rows of some tables that are to be changed, with a site's edits made on them. */
 export class RowChanges implements DumpVisitor {
-  readonly tables = new Map<string, RowsToChange>();
+  /** What is put into each table that is wanted. */
+  readonly tables: ReadonlyMap<string, RowsToChange>;
   private readonly changing: ReadonlyMap<string, ChangingTable>;
   private readonly edits: RowEdits;
   /** What the edits changed. */
@@ -81,6 +82,7 @@ export class RowChanges implements DumpVisitor {
   ) {
     this.scanner = new DumpScanner(bench, this);
     this.changing = new Map(wanted.map(one => [one.table, one]));
+    this.tables = new Map(wanted.map(one => [one.table, nothingOf(one)]));
     this.edits = new RowEdits(edits);
     this.charset = charset;
   }
@@ -106,7 +108,7 @@ export class RowChanges implements DumpVisitor {
       if (wanted) this.rowsOf(wanted, columns).push(bytesOf(bytes), { backslash });
     }
     this.endRows();
-    return [...this.changing].every(([table, { keys }]) => (this.tables.get(table)?.rows ?? 0) === keys.size);
+    return [...this.changing].every(([table, { keys }]) => this.tables.get(table)?.rows === keys.size);
   }
 
   private endRows(): void {
@@ -128,16 +130,7 @@ export class RowChanges implements DumpVisitor {
 
   private rowsOf(wanted: ChangingTable, names: readonly string[]): RowCells {
     const { table, columns, key, keys } = wanted;
-    const rows = this.tables.get(table) ?? {
-      table,
-      columns,
-      key,
-      tuples: [],
-      inserts: [],
-      rows: 0,
-      digests: new Set<string>(),
-    };
-    this.tables.set(table, rows);
+    const rows = this.tables.get(table)!;
     const writer = this.writerOf(rows);
     const places = columns.map(column => names.indexOf(column.name));
     const keyPlaces = key.map(one => columns.findIndex(({ name }) => name === one));
@@ -181,6 +174,10 @@ export class RowChanges implements DumpVisitor {
     const shape = readCreateTable(s.slice(start, end));
     if (shape) this.shapes.set(textOf(shape.name), shape.columns.map(textOf));
   }
+}
+
+function nothingOf({ table, columns, key }: ChangingTable): RowsToChange {
+  return { table, columns, key, tuples: [], inserts: [], rows: 0, digests: new Set() };
 }
 
 /** The key of a row as a tuple of literals. */

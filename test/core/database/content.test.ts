@@ -243,6 +243,17 @@ test('what is known of the pieces of one dump says the same of the next as readi
       if (changed.size > 0)
         assert.ok(!new RowChanges(bench, [table], { edits: [], charset: 'utf8mb4' }).takeRemembered([]));
     }),
-    { numRuns: effort(20, 200) },
+    {
+      numRuns: effort(20, 200),
+      // A change that is taken back: nothing is opened at all.
+      examples: [
+        [
+          [
+            { at: 3, what: 'new' },
+            { at: 3, what: 'gone' },
+          ],
+        ],
+      ],
+    },
   );
 });

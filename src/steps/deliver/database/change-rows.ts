@@ -161,14 +161,10 @@ export async function rowsOfPlan(
     reader = new RowChanges(bench, changing, { edits, charset });
     await readDump(bench, crate.at(movedDump), reader, { signal: run.signal });
   }
-  const list = rows.map(({ table }, i) => reader.tables.get(table) ?? emptyChange(changing[i]!));
+  const list = rows.map(({ table }) => reader.tables.get(table)!);
   for (const [i, { gone }] of rows.entries())
     if (gone.size > 0) await database.use(connection => addGone(connection, dump, list[i]!, gone));
   return { rows: list, changes: reader.changes };
-}
-
-function emptyChange({ table, columns, key }: ChangingTable): RowsToChange {
-  return { table, columns, key, tuples: [], inserts: [], rows: 0, digests: new Set() };
 }
 
 /** Adds the keys of rows that are there and not in the dump. */
