@@ -85,7 +85,8 @@ export class StandinDatabaseServer {
       connectionId: ++this.connections,
       statusFlags: 2,
       characterSet: 45,
-      capabilityFlags: 0xffffff ^ 0x800,
+      // No TLS, and no several statements in one packet.
+      capabilityFlags: 0xffffff ^ 0x800 ^ 0x10000,
       authCallback: (
         said: Said,
         done: (error: unknown, refusal?: { code: number; message: string }) => void,

@@ -6,7 +6,7 @@ import { test } from 'node:test';
 import { lineTo, readDatabaseUrl } from '../../src/core/database/place.js';
 import { EndError } from '../../src/core/errors.js';
 import { sql } from '../../src/core/sql/encoded-sql.js';
-import { DatabaseSession } from '../../src/ends/database/server/session.js';
+import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { freePort, OwnDatabase } from './database.js';

@@ -6,7 +6,7 @@ import { test } from 'node:test';
 import { asBytes } from '../../src/core/bytes.js';
 import { encodedSql } from '../../src/core/sql/encoded-sql.js';
 import { isAllowed, StatementJudge } from '../../src/core/sql/judge/judge.js';
-import { DatabaseSession } from '../../src/ends/database/server/session.js';
+import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
 import { effort } from '../help/effort.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';

@@ -5,7 +5,7 @@ import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { knownServer } from '../../src/core/database/known-servers.js';
 import { encodedSql } from '../../src/core/sql/encoded-sql.js';
-import { DatabaseSession } from '../../src/ends/database/server/session.js';
+import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
 import { folder, operationsOf, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { databaseForTests, type OwnDatabase, until } from './database.js';

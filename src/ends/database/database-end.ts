@@ -98,10 +98,13 @@ export interface DatabaseConnection {
   /** Removes tables, views and programs, whatever keys lead to them. */
   drop(objects: readonly DatabaseObject[]): Promise<void>;
   /**
-   * Carries out an edit in one transaction. Safe to repeat.
-   * @param before is called with the changes before any of them is made
+   * Carries out edits, each all or none. Safe to repeat.
+   * @param before is called with the changes of values before any of them is made
    */
-  edit(edit: DataEdit, before: (changes: readonly RowChange[]) => Promise<void>): Promise<EditCount>;
+  edit(
+    edits: readonly DataEdit[],
+    before: (changes: readonly RowChange[]) => Promise<void>,
+  ): Promise<EditCount[]>;
   /** How far a load has come; undefined where none has begun. @param note the table in which it says so */
   loadPosition(note: string): Promise<LoadPosition | undefined>;
   /** Notes that a load begins. @param dump its SHA-256 */
@@ -297,6 +300,8 @@ export interface DatabaseSnapshot {
   head(taken: Date): Buffer;
   /** What a dump says after its last, without which it does not look whole. */
   tail(): Buffer;
+  /** Says which tables will be written next, in order, so that they can be asked for together. */
+  expect(tables: readonly { readonly table: SeenTable; readonly most?: number | undefined }[]): void;
   /** Writes how a table is made, and its rows. @returns how many rows */
   writeTable(table: SeenTable, sink: DumpSink, signal: AbortSignal, options?: TableOptions): Promise<number>;
   /** Writes triggers, routines, events and views, each after what it may need. */

@@ -6,7 +6,7 @@ import { type EncodedSql, identifier, literal, sql } from '../../core/sql/encode
 import type { DatabaseEnd } from '../../ends/database/database-end.js';
 import { DumpWriter } from '../../ends/database/dump/writer.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
-import { type DatabaseRoute, withDatabase } from '../../ends/database/server/session.js';
+import { type DatabaseRoute, withDatabase } from '../../ends/database/server/session/session.js';
 import { checksumOf } from '../../ends/move-folder/crate-part.js';
 
 /** A database of the demo at a real server, and who may open it. */
@@ -90,6 +90,7 @@ export class DemoDatabases {
     const writer = new DumpWriter(this.bench, file, { checksum: false });
     try {
       writer.take(snapshot.head(new Date()));
+      snapshot.expect(snapshot.own.map(table => ({ table })));
       for (const table of snapshot.own) await snapshot.writeTable(table, writer, signal);
       writer.take(snapshot.tail());
       await writer.finish();

@@ -152,20 +152,23 @@ async function takeTables(
 ): Promise<{ dump: GrowingDump; tables: TakenTable[] }> {
   const wanted = { database: database.text, charset: snapshot.charset, rowless };
   const at = new Date();
-  const left = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
-  const dump = await GrowingDump.open(join(folder, dumpSoFar), left.at(-1)?.dump);
-  const tables = dump.whole.bytes > 0 ? left : [];
+  const before = run.again ? [] : await leftOver(folder, wanted, snapshot.own);
+  const dump = await GrowingDump.open(join(folder, dumpSoFar), before.at(-1)?.dump);
+  const tables = dump.whole.bytes > 0 ? before : [];
   if (tables.length === 0) await dump.add(async sink => sink.take(snapshot.head(at)));
   const all = snapshot.own.reduce((sum, { rows }) => sum + rows, 0);
-  let before = tables.reduce((sum, { rows }) => sum + rows, 0);
+  let rowsBefore = tables.reduce((sum, { rows }) => sum + rows, 0);
   let noted: Promise<void> = Promise.resolve();
-  for (const table of snapshot.own.slice(tables.length)) {
+  const mostOf = ({ name }: SeenTable) => (rowless.includes(name) ? 0 : undefined);
+  const left = snapshot.own.slice(tables.length);
+  snapshot.expect(left.map(table => ({ table, most: mostOf(table) })));
+  for (const table of left) {
     run.signal.throwIfAborted();
     const progress = (rows: number) => {
-      const done = before + rows;
+      const done = rowsBefore + rows;
       run.events({ type: 'progress', what: table.name, done, of: Math.max(all, done), unit: 'rows' });
     };
-    const most = rowless.includes(table.name) ? 0 : undefined;
+    const most = mostOf(table);
     let rows = 0;
     await dump.add(async sink => {
       rows = await snapshot.writeTable(table, sink, run.signal, { progress, most });
@@ -173,7 +176,7 @@ async function takeTables(
     await noted;
     tables.push({ table: table.name, rows, dump: dump.whole, of: at.toISOString() });
     noted = note(folder, dump, { ...wanted, tables });
-    before += rows;
+    rowsBefore += rows;
     progress(0);
   }
   await noted;

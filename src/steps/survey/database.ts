@@ -117,10 +117,12 @@ async function lookThrough(
   try {
     sink.take(snapshot.head(new Date()));
     const tables = snapshot.own.filter(({ trouble }) => trouble === undefined);
+    const mostOf = ({ bytes, rows }: SeenTable) =>
+      bytes <= mostBytes ? undefined : Math.ceil((rows * mostBytes) / bytes);
+    snapshot.expect(tables.map(table => ({ table, most: mostOf(table) })));
     for (const [i, table] of tables.entries()) {
       run.events({ type: 'progress', what: table.name, done: i, of: tables.length, unit: 'tables' });
-      const some = table.bytes <= mostBytes ? undefined : Math.ceil((table.rows * mostBytes) / table.bytes);
-      await snapshot.writeTable(table, sink, run.signal, { most: some });
+      await snapshot.writeTable(table, sink, run.signal, { most: mostOf(table) });
     }
     reader.push(snapshot.tail());
     reader.finish();

@@ -9,12 +9,8 @@ import {
 } from '../../../core/database/row-update.js';
 import { encodedSql, sql } from '../../../core/sql/encoded-sql.js';
 import { whileLocked } from '../server/locks.js';
-import {
-  type DatabaseRoute,
-  type DatabaseSession,
-  type ServerSaid,
-  withDatabase,
-} from '../server/session.js';
+import type { ServerSaid } from '../server/session/errors.js';
+import { type DatabaseRoute, type DatabaseSession, withDatabase } from '../server/session/session.js';
 import type { KeptRows } from './kept-rows.js';
 import { liveTables, type SeenLiveTable } from './live-tables.js';
 

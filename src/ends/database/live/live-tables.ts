@@ -3,7 +3,7 @@ import { writingOf } from '../../../core/sql/column.js';
 import { sql } from '../../../core/sql/encoded-sql.js';
 import type { SeenTable } from '../database-end.js';
 import { columnsOf, keysOf, tablesOf } from '../server/catalog.js';
-import type { DatabaseSession } from '../server/session.js';
+import type { DatabaseSession } from '../server/session/session.js';
 
 /** A table with what the server says of its size. */
 export interface SeenLiveTable extends LiveTable {

@@ -1,6 +1,7 @@
 import { trialTables } from '../../../core/database/reserved-names.js';
 import { type EncodedSql, identifier, sql } from '../../../core/sql/encoded-sql.js';
-import type { DatabaseSession, ServerSaid } from './session.js';
+import type { ServerSaid } from './session/errors.js';
+import type { DatabaseSession } from './session/session.js';
 
 const [trial, renamed] = [identifier(trialTables[0]), identifier(trialTables[1])];
 
@@ -24,16 +25,17 @@ const trials: readonly (readonly [ability: string, statement: EncodedSql])[] = [
  */
 export async function missingAbilities(session: DatabaseSession): Promise<string[]> {
   const missing: string[] = [];
-  await session.run(sql`DROP TABLE IF EXISTS ${trial}`).catch(() => {});
-  for (const [ability, statement] of trials) {
-    try {
-      await session.run(statement);
-    } catch (error) {
-      if (!isDenied(error as ServerSaid)) throw error;
-      missing.push(ability);
-      // Without a table there is nothing to try the others on.
-      if (ability === 'create tables') break;
-    }
+  const before = session.run(sql`DROP TABLE IF EXISTS ${trial}`).catch(() => {});
+  for (let left = trials; left.length > 0; ) {
+    const { failed } = await session.together(left.map(([, sql]) => ({ sql, take: () => {} })));
+    await before;
+    if (!failed) break;
+    if (!isDenied(failed.error as ServerSaid)) throw failed.error;
+    const [ability] = left[failed.at]!;
+    missing.push(ability);
+    // Without a table there is nothing to try the others on.
+    if (ability === 'create tables') break;
+    left = left.slice(failed.at + 1);
   }
   return missing;
 }

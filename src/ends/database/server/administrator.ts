@@ -3,7 +3,8 @@ import type { DatabasePlace } from '../../../core/database/place.js';
 import { EndError, UsageError } from '../../../core/errors.js';
 import { type EncodedSql, identifier, literal, quoteName, sql } from '../../../core/sql/encoded-sql.js';
 import type { DatabaseServer, NewDatabase } from '../database-end.js';
-import { type DatabaseRoute, type DatabaseSession, type ServerSaid, withDatabase } from './session.js';
+import type { ServerSaid } from './session/errors.js';
+import { type DatabaseRoute, type DatabaseSession, withDatabase } from './session/session.js';
 
 /** A server opened with an administrator's credentials. */
 export class AdministratorServer implements DatabaseServer {

@@ -1,7 +1,7 @@
 import type { Column } from '../../../core/sql/column.js';
 import { literal, sql } from '../../../core/sql/encoded-sql.js';
 import type { SeenDatabase, SeenTable } from '../database-end.js';
-import type { DatabaseSession } from './session.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** Databases of the server's own. */
 const ownOfServer = /^(?:information_schema|performance_schema|mysql|sys)$/i;
@@ -9,10 +9,11 @@ const ownOfServer = /^(?:information_schema|performance_schema|mysql|sys)$/i;
 /** All databases that the account sees, with their tables. */
 export async function databasesSeen(session: DatabaseSession): Promise<SeenDatabase[]> {
   const names = (await session.rows(sql`SHOW DATABASES`)).map(([name]) => name!);
-  const databases: SeenDatabase[] = [];
-  for (const name of names.filter(one => !ownOfServer.test(one)))
-    databases.push({ name, tables: await tablesOf(session, literal(name)) });
-  return databases;
+  return Promise.all(
+    names
+      .filter(one => !ownOfServer.test(one))
+      .map(async name => ({ name, tables: await tablesOf(session, literal(name)) })),
+  );
 }
 
 /** The tables and views of a database. @param database its name as a literal */

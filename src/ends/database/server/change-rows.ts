@@ -6,7 +6,7 @@ import { type Column, introducerOf, selectedAs, writingOf } from '../../../core/
 import { type EncodedSql, encodedSql, identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import type { KeptOldRows } from '../database-end.js';
 import { whileLocked } from './locks.js';
-import type { DatabaseSession } from './session.js';
+import type { DatabaseSession } from './session/session.js';
 
 /**
  * Changes rows of several tables in one transaction: what they were is on the disk before, and what was put is read back
@@ -18,17 +18,17 @@ export async function changeRows(
   tables: readonly RowsToPut[],
   { charset, note, keep }: { readonly charset: string; readonly note: string; readonly keep: KeptOldRows },
 ): Promise<void> {
-  await session.run(sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`);
   await whileLocked(session, async () => {
-    await session.run(sql`START TRANSACTION`);
-    await keep.begin();
+    const began = session.runAll(
+      sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`,
+      sql`START TRANSACTION`,
+    );
+    await Promise.all([began, keep.begin()]);
     for (const table of tables) {
-      await keepOld(session, table, charset, keep);
-      for (const list of table.where)
-        await session.run(sql`DELETE FROM ${identifier(table.table)} WHERE ${list}`);
-      for (const insert of table.inserts)
-        for (const statement of statementsIn(insert)) await session.run(statement);
-      await verify(session, table);
+      const { wrong } = await changeTable(session, table, charset, keep);
+      if (!wrong) continue;
+      await session.run(sql`ROLLBACK`);
+      throw wrong;
     }
     await session.run(sql`UPDATE ${identifier(note)} SET done = -1`);
     await keep.finish();
@@ -36,27 +36,39 @@ export async function changeRows(
   });
 }
 
-/** Writes down what the rows were: those that are new now go, and those that were there come back. */
-async function keepOld(
+/** Writes down what the rows were, changes them and reads them back, all in one go where there are not too many. */
+async function changeTable(
   session: DatabaseSession,
   table: RowsToPut,
   charset: string,
   keep: KeptOldRows,
-): Promise<void> {
+): Promise<{ wrong: DamageError | undefined }> {
   const name = identifier(table.table);
-  for (const list of table.where) keep.take(Buffer.from(`DELETE FROM ${name} WHERE ${list};\n`, 'latin1'));
+  const { columns, where, proof } = table;
+  for (const list of where) keep.take(Buffer.from(`DELETE FROM ${name} WHERE ${list};\n`, 'latin1'));
   const writer = new InsertWriter(chunk => keep.take(Buffer.from(chunk)));
-  const { columns } = table;
   writer.begin(
     `INSERT INTO ${name} (${columns.map(column => identifier(column.name)).join()}) VALUES`,
     writtenAs(columns, charset),
   );
-  for (const list of table.where)
-    await session.each(
-      sql`SELECT ${joined(columns.map(selectedAs))} FROM ${name} WHERE ${list} FOR UPDATE`,
-      cells => writer.row(cells),
-    );
+  const selected = sql`SELECT ${joined(columns.map(selectedAs))} FROM ${name}`;
+  const digest = new ContentDigest(columns.map(kindOf));
+  let found = 0;
+  const seen = (cells: (Buffer | null)[]) => {
+    if (proof?.digests.has(digest.digestOf(cells).toString('hex'))) found++;
+  };
+  const { failed } = await session.together([
+    ...where.map(list => ({
+      sql: sql`${selected} WHERE ${list} FOR UPDATE`,
+      take: (cells: (Buffer | null)[]) => writer.row(cells),
+    })),
+    ...where.map(list => ({ sql: sql`DELETE FROM ${name} WHERE ${list}` })),
+    ...table.inserts.flatMap(statementsIn).map(statement => ({ sql: statement })),
+    ...(proof ? where : []).map(list => ({ sql: sql`${selected} WHERE ${list}`, take: seen })),
+  ]);
+  if (failed) throw failed.error;
   writer.finish();
+  return { wrong: proof && found !== proof.rows ? notAsSent(table, proof.rows - found) : undefined };
 }
 
 function writtenAs(columns: readonly Column[], charset: string) {
@@ -72,24 +84,10 @@ function statementsIn(chunk: Buffer): EncodedSql[] {
     .map(encodedSql);
 }
 
-/** @throws DamageError where a row that was put is not as it was sent */
-async function verify(session: DatabaseSession, table: RowsToPut): Promise<void> {
-  const { columns, proof } = table;
-  if (!proof) return;
-  const digest = new ContentDigest(columns.map(kindOf));
-  let found = 0;
-  for (const list of table.where)
-    await session.each(
-      sql`SELECT ${joined(columns.map(selectedAs))} FROM ${identifier(table.table)} WHERE ${list}`,
-      cells => {
-        if (proof.digests.has(digest.digestOf(cells).toString('hex'))) found++;
-      },
-    );
-  if (found === proof.rows) return;
-  await session.run(sql`ROLLBACK`);
-  throw new DamageError({
-    doing: `Changing rows of the table ${table.table}`,
-    cause: `read back, ${proof.rows - found} of ${proof.rows} rows are not as they were sent`,
+function notAsSent({ table, proof }: RowsToPut, missing: number): DamageError {
+  return new DamageError({
+    doing: `Changing rows of the table ${table}`,
+    cause: `read back, ${missing} of ${proof?.rows} rows are not as they were sent`,
     remedy: 'Nothing was changed. Deliver with --again, which loads whole tables',
   });
 }

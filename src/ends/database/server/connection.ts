@@ -2,9 +2,9 @@ import { bytesOf, textOf } from '../../../core/bytes.js';
 import type { RowsToPut } from '../../../core/database/row-changes.js';
 import type { LaterStatement, RenamedConstraint } from '../../../core/database/staging.js';
 import type { Condition, DataEdit } from '../../../core/site/data/data-edits.js';
-import { type RowChange, RowEdits, statementOf, whereSql } from '../../../core/site/data/row-edits.js';
+import { type RowChange, whereSql } from '../../../core/site/data/row-edits.js';
 import type { Column } from '../../../core/sql/column.js';
-import { encodedSql, identifier, joined, literal, sql } from '../../../core/sql/encoded-sql.js';
+import { encodedSql, identifier, literal, sql } from '../../../core/sql/encoded-sql.js';
 import type {
   DatabaseConnection,
   DatabaseObject,
@@ -25,10 +25,13 @@ import { missingAbilities } from './abilities.js';
 import { columnsOf, databasesSeen, keysOf, tablesOf, triggersOf } from './catalog.js';
 import { changeRows } from './change-rows.js';
 import { contentOf, eachRowOf } from './content.js';
-import { beginLoad, endLoad, loadDump, positionOf } from './load.js';
+import { carryOut } from './edits.js';
+import { loadDump } from './load.js';
+import { beginLoad, endLoad, positionOf } from './load-note.js';
 import { serverOf } from './probe.js';
 import { dropPrograms, makePrograms, programsOf, runLater } from './programs.js';
-import type { DatabaseSession, ServerSaid } from './session.js';
+import type { ServerSaid } from './session/errors.js';
+import type { DatabaseSession } from './session/session.js';
 import { checksumsOf, definitionOf, foreignKeysOf, othersOf, renameAll, renameConstraint } from './swap.js';
 
 /** A database over one session of the MySQL protocol. */
@@ -157,35 +160,19 @@ export class ServerConnection implements DatabaseConnection {
   }
 
   async drop(objects: readonly DatabaseObject[]): Promise<void> {
-    await this.session.run(sql`SET FOREIGN_KEY_CHECKS = 0`);
-    for (const { kind, name } of objects)
-      await this.session.run(sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`);
+    await this.session.runAll(
+      sql`SET FOREIGN_KEY_CHECKS = 0`,
+      ...objects.map(
+        ({ kind, name }) => sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`,
+      ),
+    );
   }
 
-  async edit(edit: DataEdit, before: (changes: readonly RowChange[]) => Promise<void>): Promise<EditCount> {
-    await this.session.run(sql`SET NAMES utf8mb4, SESSION sql_mode = ''`);
-    const { table, change, key } = edit;
-    const from = identifier(table);
-    const where = whereSql(edit.where);
-    if ('remove' in change) {
-      const { affected } = await this.session.run(sql`DELETE FROM ${from}${where}`);
-      return { rows: affected, changes: [] };
-    }
-    const columns = [
-      ...new Set([...key, change.column, change.from ?? change.column, ...edit.where.map(one => one.column)]),
-    ];
-    const named = columns.map(name => ({ name }));
-    const alone = new RowEdits([edit]);
-    const changes: RowChange[] = [];
-    await this.session.run(sql`START TRANSACTION`);
-    await this.session.each(
-      sql`SELECT ${joined(columns.map(identifier))} FROM ${from}${where} FOR UPDATE`,
-      cells => alone.apply(table, named, cells, one => changes.push(one)),
-    );
-    await before(changes);
-    for (const one of changes) await this.session.run(statementOf(one));
-    await this.session.run(sql`COMMIT`);
-    return { rows: changes.length, changes };
+  edit(
+    edits: readonly DataEdit[],
+    before: (changes: readonly RowChange[]) => Promise<void>,
+  ): Promise<EditCount[]> {
+    return carryOut(this.session, edits, before);
   }
 
   loadPosition(note: string): Promise<LoadPosition | undefined> {

@@ -2,7 +2,7 @@ import { ContentDigest, kindOf } from '../../../core/database/content/content-di
 import { type Column, selectedAs } from '../../../core/sql/column.js';
 import { identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import type { PrintedContent } from '../database-end.js';
-import type { DatabaseSession } from './session.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** The content of a table's rows, read back from its server. */
 export async function contentOf(

@@ -1,4 +1,5 @@
-import { asBytes, type ByteString, bytesOfText, textOf } from '../../../core/bytes.js';
+import { setTimeout } from 'node:timers/promises';
+import { asBytes, type ByteString, textOf } from '../../../core/bytes.js';
 import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
 import type { Staging } from '../../../core/database/staging.js';
 import type { Workbench } from '../../../core/kernels/workbench.js';
@@ -6,7 +7,6 @@ import {
   type EncodedSql,
   encodedSql,
   identifier,
-  literal,
   literalOfBytes,
   quoteName,
   sql,
@@ -15,8 +15,11 @@ import type { RefusedStatement } from '../../../core/sql/scanner.js';
 import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
 import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } from '../database-end.js';
 import { readDump } from '../dump/reader.js';
-import { isLocked, whileLocked } from './locks.js';
-import type { DatabaseSession, ServerSaid } from './session.js';
+import { notes, positionOf, takeTurn } from './load-note.js';
+import { isLocked } from './locks.js';
+import type { ServerSaid } from './session/errors.js';
+import type { Statement, TakeRow } from './session/sending.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** Bytes of one statement as the dump is cut; the numbers of statements depend on it. */
 const longestStatement = 512 * 1024;
@@ -24,9 +27,26 @@ const longestStatement = 512 * 1024;
 const batchBytes = 2 * 1024 * 1024;
 /** Bytes of statements that may wait for the server. */
 const queueBytes = 4 * 1024 * 1024;
-
+/** Bytes of statements that go to the server together. */
+const togetherBytes = 768 * 1024;
+/** How often a transaction is repeated that meets a lock of others, and the first pause before that, in milliseconds. */
+const mostLocked = 4;
+const firstPause = 200;
 /** Errors that say that a statement of structure was done already. */
 const doneAlready = new Set([1050, 1051, 1060, 1061, 1068, 1091, 1304, 1305, 1359, 1360, 1537, 1826, 4031]);
+
+/** One statement of a load, and what it is for. */
+interface Act extends Statement {
+  readonly does: 'set' | 'make' | 'begin' | 'put' | 'look' | 'note' | 'commit';
+  /** The statement of the dump, for what is said of it. */
+  readonly of?: ByteString;
+  /** Which statement of the dump it belongs to. */
+  readonly number: number;
+  /** Bytes of the dump that are done with it. */
+  readonly bytes: number;
+  /** What it notes. */
+  readonly position?: LoadPosition;
+}
 
 /**
  * Loads the statements of a dump over one connection: in transactions, each of which also notes how far the load is,
@@ -50,8 +70,20 @@ class Load implements LoadDone {
   private redo: string | undefined;
   private number = 0;
   private resumedAt: number;
-  private queue: { readonly statement: DumpStatement; readonly number: number }[] = [];
+  /** What waits for the server, in order. */
+  private acts: Act[] = [];
+  /** Bytes of statements that wait, or are not done for good. */
   private queued = 0;
+  /** How far the load is when all that waits is done. */
+  private planned: LoadPosition;
+  /** A statement of structure that is not noted as done yet. */
+  private owed: number | undefined;
+  /** The transaction that rows are queued in. */
+  private open: { readonly table: string; readonly number: number; readonly bytes: number } | undefined;
+  /** What the transaction that the server is in has done. */
+  private begun: Act[] | undefined;
+  /** How often others held a lock in its way. */
+  private locked = 0;
   private running: Promise<void> | undefined;
   private whenRoom: (() => void) | undefined;
   private failure: unknown;
@@ -75,6 +107,7 @@ class Load implements LoadDone {
   ) {
     this.session = session;
     this.position = position;
+    this.planned = position;
     this.resumedAt = position.done;
     this.has = options.has;
     this.limit = options.limit;
@@ -91,10 +124,21 @@ class Load implements LoadDone {
 
   /** Readies the session, and what an interrupted load left of a table without transactions. */
   async begin(): Promise<void> {
-    await this.session.run(sql`SET NAMES utf8mb4`);
-    await this.session.run(
-      sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, unique_checks = 0, net_read_timeout = 28800, wait_timeout = 28800`,
-    );
+    const { session, position } = this;
+    const [, now] = await Promise.all([
+      takeTurn(session, position.note),
+      positionOf(session, position.note),
+      session.runAll(
+        sql`SET NAMES utf8mb4`,
+        sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0, unique_checks = 0, net_read_timeout = 28800, wait_timeout = 28800`,
+      ),
+    ]);
+    // What an interrupted load had sent already may have been done since.
+    if (now?.dump === position.dump) {
+      this.position = now;
+      this.planned = now;
+      this.resumedAt = now.done;
+    }
     const { table } = this.position;
     if (table === '') return;
     const engine = await this.session.value(
@@ -113,6 +157,9 @@ class Load implements LoadDone {
 
   finish(): void {
     this.reader.finish();
+    this.endTransaction();
+    this.queueOwedNote();
+    this.running ??= this.work();
   }
 
   /** Waits while more statements are read than the server has done. */
@@ -136,8 +183,8 @@ class Load implements LoadDone {
     // What is for later is gone through again by a load that is resumed.
     const sql = this.staged(statement);
     if (isPast || sql === undefined) return;
-    this.queue.push({ statement: { ...statement, sql }, number });
-    this.queued += statement.sql.length;
+    if (putsRows(statement)) this.queueRows({ ...statement, sql }, number);
+    else this.queueAlone({ ...statement, sql }, number);
     this.running ??= this.work();
   }
 
@@ -151,88 +198,129 @@ class Load implements LoadDone {
     return kind === 'data' ? staging.data(sql) : sql;
   }
 
+  private queueAct(act: Omit<Act, 'bytes'>, bytes = 0): void {
+    this.acts.push({ ...act, bytes });
+    this.queued += bytes;
+  }
+
+  /** Queues a statement that a server commits on its own, or that holds for the session. */
+  private queueAlone(statement: DumpStatement, number: number): void {
+    this.endTransaction();
+    this.queueOwedNote();
+    const isSetting = statement.kind === 'session';
+    const fitted = encodedSql(fitStatement(statement.sql, this.has, this.fitted));
+    const does = isSetting ? 'set' : 'make';
+    this.queueAct({ does, sql: fitted, of: statement.sql, number }, statement.sql.length);
+    // Where rows come next, it is noted at once which table takes them.
+    if (!isSetting && !isRepeatable(statement.sql)) this.owed = number;
+  }
+
+  /** Queues a statement that puts rows into a table: in one transaction with those before it and the note of them. */
+  private queueRows(statement: DumpStatement, number: number): void {
+    const { table, sql: text } = statement;
+    if (this.open?.table !== table) {
+      this.endTransaction();
+      // A table without transactions takes rows at once: it is noted first that it may have.
+      const isNew = table !== this.planned.table;
+      this.planned = { ...this.planned, table };
+      if (!this.queueOwedNote() && isNew) this.queueNote(number);
+      this.open = { table, number, bytes: 0 };
+      this.queueAct({ does: 'begin', sql: sql`START TRANSACTION`, number });
+    }
+    for (const piece of this.pieces(statement)) {
+      this.queueAct({ does: 'put', sql: encodedSql(piece), of: piece, number }, piece.length);
+      this.queueAct({ does: 'look', sql: sql`SHOW WARNINGS`, take: this.warned(table), number });
+    }
+    this.open = { table, number, bytes: this.open.bytes + text.length };
+    if (this.open.bytes >= batchBytes) this.endTransaction();
+  }
+
+  private endTransaction(): void {
+    if (!this.open) return;
+    const { number } = this.open;
+    this.open = undefined;
+    this.planned = { ...this.planned, done: Math.max(this.planned.done, number) };
+    this.queueNote(number);
+    this.queueAct({ does: 'commit', sql: sql`COMMIT`, number });
+  }
+
+  private queueNote(number: number): void {
+    const position = this.planned;
+    this.queueAct({ does: 'note', sql: notes(this.noteTable, position), position, number });
+  }
+
+  /** @returns whether there was one */
+  private queueOwedNote(): boolean {
+    if (this.owed === undefined) return false;
+    this.planned = { ...this.planned, done: this.owed };
+    this.queueNote(this.owed);
+    this.owed = undefined;
+    return true;
+  }
+
   private async work(): Promise<void> {
     try {
       // What was taken in the same moment comes along.
       await Promise.resolve();
-      while (this.queue.length > 0 && !this.failure) {
+      while (this.acts.length > 0 && !this.failure) {
         this.signal.throwIfAborted();
-        const { statement, number } = this.queue[0]!;
-        if (putsRows(statement)) await this.workBatch();
-        else {
-          this.queue.shift();
-          await this.workAlone(statement, number);
-          this.queued -= statement.sql.length;
-        }
+        await this.runSome();
         if (this.queued < queueBytes / 2) this.whenRoom?.();
       }
     } catch (error) {
       this.failure ??= error;
-      this.queue = [];
+      this.acts = [];
     } finally {
       this.running = undefined;
       this.whenRoom?.();
     }
   }
 
-  /** A statement that a server commits on its own, or that holds for the session. */
-  private async workAlone(statement: DumpStatement, number: number): Promise<void> {
-    const { kind } = statement;
-    try {
-      await this.session.run(encodedSql(fitStatement(statement.sql, this.has, this.fitted)));
-    } catch (error) {
-      const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
-      // What a dump says of itself may need it no more.
-      if (kind === 'session' && !isLocked(error) && isUnknownSetting(error)) return;
-      if (!isFirst || !doneAlready.has((error as ServerSaid).errno ?? 0))
-        throw inStatement(error, statement.sql);
-    }
-    if (kind === 'session' || isRepeatable(statement.sql)) return;
-    // Where rows come next, it is noted at once which table takes them.
-    const next = this.queue[0]?.statement;
-    const table = next && putsRows(next) ? next.table : this.position.table;
-    this.position = { ...this.position, done: number, table };
-    await this.session.run(notes(this.noteTable, this.position));
-  }
-
-  /** Statements that put rows into one table, in one transaction with the note of how far the load is. */
-  private async workBatch(): Promise<void> {
-    const batch: typeof this.queue = [];
+  /** Runs as many acts as go to the server together, and decides about one that fails. */
+  private async runSome(): Promise<void> {
+    const some: Act[] = [];
     let bytes = 0;
-    const { table } = this.queue[0]!.statement;
-    while (this.queue.length > 0 && bytes < batchBytes) {
-      const { statement } = this.queue[0]!;
-      if (!putsRows(statement) || statement.table !== table) break;
-      batch.push(this.queue.shift()!);
-      bytes += statement.sql.length;
+    for (const act of this.acts) {
+      bytes += act.sql.length;
+      if (some.length > 0 && bytes > togetherBytes) break;
+      some.push(act);
     }
-    if (table !== this.position.table) {
-      // A table without transactions takes rows at once: it is noted first that it may have.
-      this.position = { ...this.position, table };
-      await this.session.run(notes(this.noteTable, this.position));
-    }
-    await whileLocked(this.session, () => this.doBatch(batch));
-    this.queued -= bytes;
+    const { effects, failed } = await this.session.together(some);
+    for (const act of this.acts.splice(0, effects.length)) this.did(act);
+    if (failed) await this.settleFailed(failed.error);
   }
 
-  private async doBatch(batch: typeof this.queue): Promise<void> {
-    const { table } = batch[0]!.statement;
-    await this.session.run(sql`START TRANSACTION`);
-    for (const { statement } of batch)
-      for (const piece of this.pieces(statement)) await this.put(piece, table);
-    const position = { ...this.position, done: Math.max(this.position.done, batch.at(-1)!.number) };
-    await this.session.run(notes(this.noteTable, position));
-    await this.session.run(sql`COMMIT`);
-    this.position = position;
+  private did(act: Act): void {
+    if (act.does === 'begin') this.begun = [];
+    this.begun?.push(act);
+    if (this.begun && act.does !== 'commit') return;
+    for (const { position, bytes } of this.begun ?? [act]) {
+      this.queued -= bytes;
+      this.position = position ?? this.position;
+    }
+    this.begun = undefined;
+    this.locked = 0;
   }
 
-  private async put(statement: ByteString, table: string): Promise<void> {
-    try {
-      const { warnings } = await this.session.run(encodedSql(statement));
-      if (warnings > 0) await this.note(table);
-    } catch (error) {
-      throw inStatement(error, statement);
-    }
+  /** Decides about the first act, which failed: it may not matter, or be done again when others hold a lock no more. */
+  private async settleFailed(error: unknown): Promise<void> {
+    const act = this.acts[0]!;
+    if (isLocked(error) && (this.begun || act.does === 'note') && this.locked < mostLocked) {
+      if (this.begun) await this.session.run(sql`ROLLBACK`);
+      await setTimeout(firstPause * 1.5 ** this.locked++);
+      this.acts.unshift(...(this.begun ?? []));
+      this.begun = undefined;
+    } else if (this.mayFail(act, error)) {
+      this.acts.shift();
+      this.did(act);
+    } else throw act.of ? inStatement(error, act.of) : error;
+  }
+
+  private mayFail({ does, number }: Act, error: unknown): boolean {
+    // What a dump says of itself may need it no more.
+    if (does === 'set') return !isLocked(error) && isUnknownSetting(error);
+    const isFirst = number > this.resumedAt && this.position.done === this.resumedAt;
+    return does === 'make' && isFirst && doneAlready.has((error as ServerSaid).errno ?? 0);
   }
 
   /** A statement, in several where it is longer than the server takes. */
@@ -245,14 +333,16 @@ class Load implements LoadDone {
     return pieces;
   }
 
-  private async note(table: string): Promise<void> {
-    for (const [level, code, message] of await this.session.rows(sql`SHOW WARNINGS`)) {
-      if (level === 'Note') continue;
+  /** Takes what the server warns of when it has taken rows. */
+  private warned(table: string): TakeRow {
+    return cells => {
+      const [level, code, message] = cells.map(cell => cell?.toString('utf8') ?? '');
+      if (level === 'Note') return;
       const known = this.warnings.find(one => one.table === table && one.code === Number(code));
       if (known) known.count++;
       else if (this.warnings.length < 100)
         this.warnings.push({ table, code: Number(code), message: message ?? '', count: 1 });
-    }
+    };
   }
 }
 
@@ -286,38 +376,6 @@ export async function loadDump(
 /** Bytes of the longest statement that a server takes, with room for what goes around it. */
 export function longestFor({ packet }: SeenServer): number {
   return Math.max(16 * 1024, packet - 4096);
-}
-
-/** How far a load of some dump has come; undefined where none has begun. @param note the table that says so */
-export async function positionOf(session: DatabaseSession, note: string): Promise<LoadPosition | undefined> {
-  const [there] = await session.rows(
-    sql`SELECT 1 FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ${literal(note)}`,
-  );
-  if (!there) return undefined;
-  const [row] = await session.rows(sql`SELECT dump, done, table_name FROM ${identifier(note)}`);
-  if (!row) return undefined;
-  const [dump, done, table] = row;
-  return { note, dump: dump ?? '', done: Number(done), table: bytesOfText(table ?? '') };
-}
-
-/** Notes that a load begins. @param dump its SHA-256 */
-export async function beginLoad(session: DatabaseSession, note: string, dump: string): Promise<LoadPosition> {
-  await endLoad(session, note);
-  const table = identifier(note);
-  await session.run(
-    sql`CREATE TABLE ${table} (id TINYINT NOT NULL PRIMARY KEY, dump CHAR(64) NOT NULL, done BIGINT NOT NULL, table_name VARCHAR(64) NOT NULL) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4`,
-  );
-  await session.run(sql`INSERT INTO ${table} VALUES (1, ${literal(dump)}, 0, '')`);
-  return { note, dump, done: 0, table: '' };
-}
-
-/** Removes the note. */
-export async function endLoad(session: DatabaseSession, note: string): Promise<void> {
-  await session.run(sql`DROP TABLE IF EXISTS ${identifier(note)}`);
-}
-
-function notes(note: EncodedSql, { done, table }: LoadPosition): EncodedSql {
-  return sql`UPDATE ${note} SET done = ${done}, table_name = ${literalOfBytes(asBytes(table))}`;
 }
 
 /** A statement that a resumed load may run again: what it takes away was not put there since. */

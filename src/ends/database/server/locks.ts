@@ -1,6 +1,7 @@
 import pRetry from 'p-retry';
 import { sql } from '../../../core/sql/encoded-sql.js';
-import type { DatabaseSession, ServerSaid } from './session.js';
+import type { ServerSaid } from './session/errors.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** How often a transaction is repeated that meets a deadlock, or a lock that others hold too long. */
 const retries = 4;

@@ -1,27 +1,33 @@
 import { type EncodedSql, sql } from '../../../core/sql/encoded-sql.js';
 import type { SeenServer } from '../database-end.js';
-import type { DatabaseSession } from './session.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** What the server of an open database says of itself. */
 export async function serverOf(session: DatabaseSession, database: string): Promise<SeenServer> {
   const column = async (statement: EncodedSql) => (await session.rows(statement)).map(row => row[0] ?? '');
   const asked = Date.now();
-  const [facts] = await session.rows(
-    sql`SELECT UNIX_TIMESTAMP(), VERSION(), @@max_allowed_packet, @@sql_mode, @@character_set_database`,
-  );
+  const [[facts], grants, charsets, collations, tables, hasRule] = await Promise.all([
+    session.rows(
+      sql`SELECT UNIX_TIMESTAMP(), VERSION(), @@max_allowed_packet, @@sql_mode, @@character_set_database`,
+    ),
+    column(sql`SHOW GRANTS`),
+    column(sql`SHOW CHARACTER SET`),
+    column(sql`SHOW COLLATION`),
+    column(sql`SHOW TABLES`),
+    hasRuleOnPrograms(session),
+  ]);
   const [now, version, packet, modes, charset] = facts ?? [];
-  const grants = await column(sql`SHOW GRANTS`);
   return {
     version: version ?? '',
-    charsets: await column(sql`SHOW CHARACTER SET`),
-    collations: await column(sql`SHOW COLLATION`),
+    charsets,
+    collations,
     charset: charset ?? '',
     packet: Number(packet),
     modes: (modes ?? '').split(',').filter(Boolean),
     missingRights: missingIn(grants, database),
     reachesBeyond: grants.some(grant => everywhere.test(grant)),
-    deniesPrograms: await deniesPrograms(session, grants),
-    tables: await column(sql`SHOW TABLES`),
+    deniesPrograms: hasRule && !grants.some(grant => administrators.test(grant)),
+    tables,
     skew: Math.round(Number(now) - asked / 1000),
   };
 }
@@ -31,9 +37,8 @@ const everywhere =
   /^GRANT (?!USAGE ON|PROXY ON).*\b(?:ALL PRIVILEGES|INSERT|UPDATE|DELETE|DROP|ALTER|CREATE|SUPER)\b.* ON \*\.\* TO /;
 const administrators = /\b(?:ALL PRIVILEGES|SUPER|SET USER|SET_USER_ID|BINLOG ADMIN)\b.* ON \*\.\* TO /;
 
-/** Whether a server refuses programs with its error 1419. */
-async function deniesPrograms(session: DatabaseSession, grants: readonly string[]): Promise<boolean> {
-  if (grants.some(grant => administrators.test(grant))) return false;
+/** Whether a server refuses programs of others than its administrators, with its error 1419. */
+async function hasRuleOnPrograms(session: DatabaseSession): Promise<boolean> {
   try {
     const [row] = await session.rows(sql`SELECT @@log_bin, @@log_bin_trust_function_creators`);
     return row?.[0] === '1' && row[1] === '0';

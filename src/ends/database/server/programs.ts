@@ -4,7 +4,8 @@ import type { LaterStatement } from '../../../core/database/staging.js';
 import { encodedSql, identifier, sql } from '../../../core/sql/encoded-sql.js';
 import type { SeenServer, StoredProgram } from '../database-end.js';
 import { triggersOf } from './catalog.js';
-import type { DatabaseSession, ServerSaid } from './session.js';
+import type { ServerSaid } from './session/errors.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** Triggers on some tables, and views, as they are made again: with the SQL mode in which they were. */
 export async function programsOf(
@@ -12,7 +13,6 @@ export async function programsOf(
   tables: ReadonlySet<string>,
   views: readonly string[],
 ): Promise<StoredProgram[]> {
-  const programs: StoredProgram[] = [];
   const created = async (statement: ReturnType<typeof sql>) => {
     let cells: string[] = [];
     await session.each(statement, row => {
@@ -20,21 +20,22 @@ export async function programsOf(
     });
     return cells;
   };
-  for (const { name, table } of await triggersOf(session)) {
-    if (!tables.has(table)) continue;
-    const [, mode = '', create = ''] = await created(sql`SHOW CREATE TRIGGER ${identifier(name)}`);
-    programs.push({ kind: 'trigger', name, mode, create });
-  }
-  for (const name of views) {
-    const [, create = ''] = await created(sql`SHOW CREATE VIEW ${identifier(name)}`);
-    programs.push({
-      kind: 'view',
-      name,
-      mode: '',
-      create: create.replaceAll(`${identifier(session.route.place.name)}.`, ''),
-    });
-  }
-  return programs;
+  const triggers = (await triggersOf(session)).filter(({ table }) => tables.has(table));
+  return Promise.all([
+    ...triggers.map(async ({ name }): Promise<StoredProgram> => {
+      const [, mode = '', create = ''] = await created(sql`SHOW CREATE TRIGGER ${identifier(name)}`);
+      return { kind: 'trigger', name, mode, create };
+    }),
+    ...views.map(async (name): Promise<StoredProgram> => {
+      const [, create = ''] = await created(sql`SHOW CREATE VIEW ${identifier(name)}`);
+      return {
+        kind: 'view',
+        name,
+        mode: '',
+        create: create.replaceAll(`${identifier(session.route.place.name)}.`, ''),
+      };
+    }),
+  ]);
 }
 
 /** Removes triggers and views. Safe to repeat. */
@@ -42,8 +43,11 @@ export async function dropPrograms(
   session: DatabaseSession,
   programs: readonly Pick<StoredProgram, 'kind' | 'name'>[],
 ): Promise<void> {
-  for (const { kind, name } of programs)
-    await session.run(sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`);
+  await session.runAll(
+    ...programs.map(
+      ({ kind, name }) => sql`DROP ${encodedSql(kind.toUpperCase())} IF EXISTS ${identifier(name)}`,
+    ),
+  );
 }
 
 /** Makes triggers and views again. Safe to repeat. */
@@ -81,8 +85,10 @@ export async function runLater(
   const denied: LaterStatement[] = [];
   const lower = (names: readonly string[]) => new Set(names.map(name => name.toLowerCase()));
   const has = { charsets: lower(charsets), collations: lower(collations) };
-  await session.run(sql`SET NAMES utf8mb4`);
-  await session.run(sql`SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`);
+  if (statements.every(({ isSetting }) => isSetting)) return { fitted, denied };
+  await session.run(
+    sql`SET NAMES utf8mb4, SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO', foreign_key_checks = 0`,
+  );
   for (const one of statements) {
     const { sql: statement, isSetting } = one;
     try {

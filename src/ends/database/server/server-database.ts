@@ -1,7 +1,8 @@
 import { databaseIdentity, type Line, lineTo, shownDatabase } from '../../../core/database/place.js';
 import type { DatabaseConnection, DatabaseEnd, DatabaseSnapshot, SnapshotOptions } from '../database-end.js';
 import { ServerConnection } from './connection.js';
-import { type DatabaseRoute, isLost, toDatabaseError, withDatabase } from './session.js';
+import { isLost, toDatabaseError } from './session/errors.js';
+import { type DatabaseRoute, withDatabase } from './session/session.js';
 import { Snapshot } from './snapshot.js';
 
 /** A database at a server that is reached over the network, or through the SSH account of an end's files. */

@@ -1,6 +1,5 @@
-import { InsertWriter } from '../../../core/database/insert-writer.js';
 import { DamageError } from '../../../core/errors.js';
-import { type Column, introducerOf, selectedAs, writingOf } from '../../../core/sql/column.js';
+import type { Column } from '../../../core/sql/column.js';
 import { type EncodedSql, encodedSql, identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import { isAllowed, StatementJudge } from '../../../core/sql/judge/judge.js';
 import { isSafeCharset } from '../../../core/sql/judge/settings.js';
@@ -14,7 +13,8 @@ import type {
   TableOptions,
 } from '../database-end.js';
 import { columnsOf, tablesOf, triggersOf } from './catalog.js';
-import { type DatabaseRoute, DatabaseSession } from './session.js';
+import { type DatabaseRoute, DatabaseSession } from './session/session.js';
+import { TableStreams, type TableWanted } from './table-streams.js';
 
 /** The SQL mode of a dump: what is in it goes in as it is, also a zero in a counted column. */
 const ownMode = 'NO_AUTO_VALUE_ON_ZERO';
@@ -37,12 +37,9 @@ export class Snapshot implements DatabaseSnapshot {
   private readonly session: DatabaseSession;
   private readonly columns: ReadonlyMap<string, readonly Column[]>;
   private locks: DatabaseSession | undefined;
-  /** One for all tables, for its memory is not given back soon. */
-  private readonly writer = new InsertWriter(chunk => this.passOn(chunk));
+  private readonly streams: TableStreams;
   /** Views and programs that were not written, since they work with more than tables of their own database. */
   readonly leftOut: { readonly what: string; readonly why: string }[] = [];
-  /** Where the rows of the table go that is being written. */
-  private passOn: (chunk: Buffer) => void = () => {};
 
   private constructor(
     session: DatabaseSession,
@@ -56,26 +53,27 @@ export class Snapshot implements DatabaseSnapshot {
     this.columns = columns;
     this.server = server;
     this.charset = charset;
+    this.streams = new TableStreams(session, charset);
   }
 
   static async open(route: DatabaseRoute, { charset, choose }: SnapshotOptions): Promise<Snapshot> {
     const session = await DatabaseSession.open(route);
     try {
-      const server = (await session.value(sql`SELECT VERSION()`)) ?? '';
       // Large tables take long to read.
-      await session.run(
+      const began = session.runAll(
         sql`SET SESSION sql_mode = '', time_zone = '+00:00', net_write_timeout = 28800, net_read_timeout = 28800, wait_timeout = 28800`,
+        sql`SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ`,
+        sql`START TRANSACTION WITH CONSISTENT SNAPSHOT`,
       );
-      await session.run(sql`SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ`);
-      await session.run(sql`START TRANSACTION WITH CONSISTENT SNAPSHOT`);
-      const columns = await columnsOf(session);
-      const tables = choose(await tablesOf(session));
+      const asked = [session.value(sql`SELECT VERSION()`), columnsOf(session), tablesOf(session)] as const;
+      const [, server, columns, all] = await Promise.all([began, ...asked]);
+      const tables = choose(all);
       const used = spokenIn(
         charset,
         tables.flatMap(({ name }) => columns.get(name) ?? []),
       );
       await session.run(sql`SET NAMES ${encodedSql(used)}`);
-      return new Snapshot(session, tables, columns, server, used);
+      return new Snapshot(session, tables, columns, server ?? '', used);
     } catch (error) {
       session.destroy();
       throw error;
@@ -133,6 +131,14 @@ export class Snapshot implements DatabaseSnapshot {
     return Buffer.from('\nSET UNIQUE_CHECKS=1;\nSET FOREIGN_KEY_CHECKS=1;\n-- Dump completed\n');
   }
 
+  expect(tables: readonly { readonly table: SeenTable; readonly most?: number | undefined }[]): void {
+    this.streams.expect(tables.map(({ table, most }) => this.wanted(table, most)));
+  }
+
+  private wanted({ name }: SeenTable, most: number | undefined): TableWanted {
+    return { name, columns: this.columnsOf(name), most };
+  }
+
   /** Writes a table: how it is made, and its rows. Gives how many. */
   async writeTable(
     table: SeenTable,
@@ -141,28 +147,22 @@ export class Snapshot implements DatabaseSnapshot {
     { progress, most }: TableOptions = {},
   ): Promise<number> {
     const name = identifier(table.name);
-    const create = (await this.created(sql`TABLE`, name, 1))[1];
-    this.requireTable(name, create!);
+    const wanted = this.wanted(table, most);
+    this.streams.ask(wanted);
+    const create = (await this.streams.definition(wanted)) ?? this.refuseHidden(sql`TABLE`, name);
+    this.requireTable(name, create);
     sink.take(
       Buffer.from(`\n-- Table ${inComment(name)}\n\nDROP TABLE IF EXISTS ${name};\n${create};\n\n`, 'latin1'),
     );
-    if (most === 0) {
-      await sink.room(0);
-      return 0;
-    }
-    const columns = this.columnsOf(table.name);
-    const list = columns.map(column => identifier(column.name)).join();
-    const limit = most === undefined ? sql`` : sql` LIMIT ${most}`;
     let paused = false;
     let failure: unknown;
     const fail = (error: unknown) => {
       failure = error;
       this.session.destroy();
     };
-    const { writer } = this;
-    this.passOn = chunk => {
+    const take = (chunk: Buffer, soFar: number) => {
       sink.take(chunk);
-      progress?.(writer.rows);
+      progress?.(soFar);
       if (signal.aborted) this.session.destroy();
       if (sink.waiting < mostWaiting || paused) return;
       paused = true;
@@ -172,23 +172,15 @@ export class Snapshot implements DatabaseSnapshot {
         this.session.resume();
       }, fail);
     };
-    const written = columns.map(column => ({
-      writing: writingOf(column),
-      introducer: introducerOf(column, this.charset),
-    }));
-    writer.begin(`INSERT INTO ${name} (${list}) VALUES`, written);
     try {
-      await this.session.each(sql`SELECT ${joined(columns.map(selectedAs))} FROM ${name}${limit}`, cells =>
-        writer.row(cells),
-      );
+      const rows = await this.streams.rows(wanted, take);
+      await sink.room(0);
+      signal.throwIfAborted();
+      return rows;
     } catch (error) {
       signal.throwIfAborted();
       throw failure ?? error;
     }
-    writer.finish();
-    await sink.room(0);
-    signal.throwIfAborted();
-    return writer.rows;
   }
 
   /** The columns of a table that hold values of their own. */
@@ -198,32 +190,45 @@ export class Snapshot implements DatabaseSnapshot {
 
   /** Writes what works on tables: triggers, routines, events and views, each after what it may need. */
   async writePrograms(sink: DumpSink, also: AlsoTaken): Promise<void> {
+    const { session } = this;
     const wanted = new Set(this.tables.map(({ name }) => name));
-    const triggers = (await triggersOf(this.session)).filter(({ table }) => wanted.has(table));
-    for (const { name } of triggers) await this.writeProgram(sink, 'TRIGGER', name);
-    const routines = also.routines
-      ? await this.session.rows(
-          sql`SELECT ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()`,
-        )
-      : [];
-    for (const [type, name] of routines)
-      await this.writeProgram(sink, type === 'FUNCTION' ? 'FUNCTION' : 'PROCEDURE', name!);
-    const views = await this.viewsInOrder();
+    const none: Promise<(string | null)[][]> = Promise.resolve([]);
+    const [triggers, routines, events, views] = await Promise.all([
+      triggersOf(session),
+      also.routines
+        ? session.rows(
+            sql`SELECT ROUTINE_TYPE, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE()`,
+          )
+        : none,
+      also.events
+        ? session.rows(sql`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`)
+        : none,
+      this.viewsInOrder(),
+    ]);
+    await this.writeProgramsOf(sink, [
+      ...triggers
+        .filter(({ table }) => wanted.has(table))
+        .map(({ name }) => ({ kind: 'TRIGGER', name }) as const),
+      ...routines.map(([type, name]) => ({
+        kind: type === 'FUNCTION' ? ('FUNCTION' as const) : ('PROCEDURE' as const),
+        name: name!,
+      })),
+    ]);
     for (const { name, create } of views)
       if (this.isTaken(`the view ${name}`, create))
         sink.take(Buffer.from(`\nDROP VIEW IF EXISTS ${identifier(name)};\n${create};\n`, 'latin1'));
-    const events = also.events
-      ? await this.session.rows(
-          sql`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()`,
-        )
-      : [];
-    for (const [name] of events) await this.writeProgram(sink, 'EVENT', name!);
+    await this.writeProgramsOf(
+      sink,
+      events.map(([name]) => ({ kind: 'EVENT', name: name! })),
+    );
     await sink.room(0);
   }
 
   async close(): Promise<void> {
     await this.locks?.close();
-    await this.session.close();
+    // What was asked for and is not wanted any more may take long to come.
+    if (this.streams.isUnderWay) this.session.destroy();
+    else await this.session.close();
   }
 
   /** What `SHOW CREATE …` says, as bytes. @param column the one that holds the statement */
@@ -232,7 +237,10 @@ export class Snapshot implements DatabaseSnapshot {
     await this.session.each(sql`SHOW CREATE ${kind} ${name}`, row => {
       cells = row;
     });
-    if (cells[column]) return cells.map(cell => cell?.toString('latin1') ?? '');
+    return cells[column] ? cells.map(cell => cell?.toString('latin1') ?? '') : this.refuseHidden(kind, name);
+  }
+
+  private refuseHidden(kind: EncodedSql, name: EncodedSql): never {
     throw new DamageError({
       doing: `Taking the ${kind.toLowerCase()} ${name}`,
       cause: 'the server does not show its definition',
@@ -261,11 +269,19 @@ export class Snapshot implements DatabaseSnapshot {
   }
 
   /** Writes what runs at the server, in the SQL mode in which it was made. */
-  private async writeProgram(sink: DumpSink, kind: ProgramKind, name: string): Promise<void> {
+  private async writeProgramsOf(
+    sink: DumpSink,
+    programs: readonly { readonly kind: ProgramKind; readonly name: string }[],
+  ): Promise<void> {
+    const all = await Promise.all(
+      programs.map(({ kind, name }) => this.created(encodedSql(kind), identifier(name), columnOf(kind))),
+    );
+    for (const [i, { kind, name }] of programs.entries()) this.writeProgram(sink, kind, name, all[i]!);
+  }
+
+  private writeProgram(sink: DumpSink, kind: ProgramKind, name: string, cells: readonly string[]): void {
     const quoted = identifier(name);
-    // An event's statement is one column further on, after its time zone.
-    const column = kind === 'EVENT' ? 3 : 2;
-    const cells = await this.created(encodedSql(kind), quoted, column);
+    const column = columnOf(kind);
     const mode = (cells[1] ?? '').replace(/[^A-Z_,0-9]/gi, '');
     if (!this.isTaken(`the ${kind.toLowerCase()} ${name}`, cells[column]!, mode)) return;
     const lines = [
@@ -283,12 +299,15 @@ export class Snapshot implements DatabaseSnapshot {
 
   /** Views after those that they look at. */
   private async viewsInOrder(): Promise<{ name: string; create: string }[]> {
-    const views: { name: string; create: string }[] = [];
-    for (const { name, kind } of this.tables) {
-      if (kind !== 'view') continue;
-      const create = (await this.created(sql`VIEW`, identifier(name), 1))[1]!;
-      views.push({ name, create: withoutDatabase(create, identifier(this.session.route.place.name)) });
-    }
+    const database = identifier(this.session.route.place.name);
+    const views = await Promise.all(
+      this.tables
+        .filter(({ kind }) => kind === 'view')
+        .map(async ({ name }) => {
+          const [, create = ''] = await this.created(sql`VIEW`, identifier(name), 1);
+          return { name, create: withoutDatabase(create, database) };
+        }),
+    );
     const looksAt = (one: { create: string }, other: { name: string }) =>
       one.create.includes(identifier(other.name), one.create.search(/\sAS\s/i));
     const ordered: typeof views = [];
@@ -298,6 +317,11 @@ export class Snapshot implements DatabaseSnapshot {
     }
     return ordered;
   }
+}
+
+/** Which cell of `SHOW CREATE …` holds the statement; that of an event comes after its time zone. */
+function columnOf(kind: ProgramKind): number {
+  return kind === 'EVENT' ? 3 : 2;
 }
 
 /** A text that stays in its line, and says nothing to the client of a database. */

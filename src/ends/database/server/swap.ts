@@ -1,7 +1,8 @@
 import type { RenamedConstraint } from '../../../core/database/staging.js';
 import { encodedSql, identifier, joined, sql } from '../../../core/sql/encoded-sql.js';
 import type { ForeignKey, Rename } from '../database-end.js';
-import type { DatabaseSession, ServerSaid } from './session.js';
+import type { ServerSaid } from './session/errors.js';
+import type { DatabaseSession } from './session/session.js';
 
 /** So long a swap waits for readers that are under way, in seconds; behind it everybody else waits. */
 const patience = 3;
@@ -15,11 +16,12 @@ const pause = 1500;
 export async function renameAll(session: DatabaseSession, renames: readonly Rename[]): Promise<void> {
   if (renames.length === 0) return;
   const list = joined(renames.map(({ from, to }) => sql`${identifier(from)} TO ${identifier(to)}`));
-  await session.run(sql`SET SESSION foreign_key_checks = 0`);
-  await session.run(sql`SET SESSION lock_wait_timeout = ${patience}`);
   for (let left = tries; ; left--) {
     try {
-      await session.run(sql`RENAME TABLE ${list}`);
+      await session.runAll(
+        sql`SET SESSION foreign_key_checks = 0, lock_wait_timeout = ${patience}`,
+        sql`RENAME TABLE ${list}`,
+      );
       return;
     } catch (error) {
       if ((error as ServerSaid).errno !== 1205 || left === 0) throw error;
@@ -64,8 +66,8 @@ export async function renameConstraint(
   { table, name, now, definition }: RenamedConstraint,
 ): Promise<void> {
   if ((await definitionOf(session, table, now)) === undefined) return;
-  await session.run(sql`SET SESSION foreign_key_checks = 0`);
-  await session.run(
+  await session.runAll(
+    sql`SET SESSION foreign_key_checks = 0`,
     sql`ALTER TABLE ${identifier(table)} DROP FOREIGN KEY ${identifier(now)}, ADD CONSTRAINT ${identifier(name)} ${encodedSql(definition)}`,
   );
 }

@@ -58,6 +58,7 @@ async function writeKeepsake(
   const writer = new DumpWriter(run.move.bench, file, { checksum: true });
   try {
     writer.take(snapshot.head(new Date()));
+    snapshot.expect(snapshot.own.map(table => ({ table })));
     for (const table of snapshot.own) await snapshot.writeTable(table, writer, run.signal);
     await snapshot.writePrograms(writer, { routines: false, events: false });
     const [unkept] = snapshot.leftOut;

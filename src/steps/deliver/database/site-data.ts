@@ -115,8 +115,8 @@ export function editDone(
 }
 
 /**
- * Corrects in the loaded tables what a move changes for the site besides its addresses. Each edit is a transaction
- * and can be repeated; what it switches off is noted before.
+ * Corrects in the loaded tables what a move changes for the site besides its addresses. Each edit is done wholly or not at
+ * all and can be repeated; what it switches off is noted before.
  */
 export async function editSite(
   run: StepRun,
@@ -125,15 +125,15 @@ export async function editSite(
   prefix: string,
   { tables, of }: LoadedNames,
 ): Promise<EditDone[]> {
-  const done: EditDone[] = [];
-  for (const edit of editsWanted(run.move, family, prefix, tables)) {
-    run.signal.throwIfAborted();
-    const held: string[] = [];
-    const { rows, changes } = await connection.edit({ ...edit, table: of(edit.table) }, async planned => {
-      held.push(...planned.flatMap(({ put }) => (put && edit.heldBack?.(put.before, put.after)) ?? []));
-      await noteHeld(run, held);
-    });
-    done.push(editDone(edit, rows, changes[0]?.put, held));
-  }
-  return done;
+  const edits = editsWanted(run.move, family, prefix, tables);
+  const heldBy = ({ edit, put }: RowChange) => (put && edit.heldBack?.(put.before, put.after)) ?? [];
+  run.signal.throwIfAborted();
+  const done = await connection.edit(
+    edits.map(edit => ({ ...edit, table: of(edit.table) })),
+    changes => noteHeld(run, changes.flatMap(heldBy)),
+  );
+  return edits.map((edit, i) => {
+    const { rows, changes } = done[i]!;
+    return editDone(edit, rows, changes[0]?.put, changes.flatMap(heldBy));
+  });
 }

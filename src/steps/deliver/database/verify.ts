@@ -1,3 +1,4 @@
+import pMap from 'p-map';
 import type { TableContent } from '../../../core/database/content/content-digest.js';
 import { DumpContent, type Program } from '../../../core/database/content/dump-content.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
@@ -38,6 +39,8 @@ export interface Proof {
 }
 
 const proofFile = 'results/loaded.json';
+/** So many tables are asked for together; their rows come one table after the other. */
+const tablesAtOnce = 16;
 
 /** Forgets what was read back of an earlier load: it says nothing about the next. */
 export async function forgetProof({ move }: StepRun): Promise<void> {
@@ -83,19 +86,24 @@ export async function verifyLoad(
   const wanted = [...expected.contents()].filter(([table]) => isLoaded.has(table));
   const { charset, timeZone } = expected;
   await database.use(async connection => {
-    await connection.speakAs({ charset, timeZone });
-    for (const [i, [table, content]] of wanted.entries()) {
-      run.signal.throwIfAborted();
-      run.events({ type: 'progress', what: table, done: i, of: wanted.length, unit: 'tables' });
-      const shape = { columns: columns.get(table), key: keys.get(table) ?? [] };
-      const { prints, ...proof } = await proofOf(
-        connection,
-        { table, now: names.of(table), ...shape },
-        content,
+    let done = 0;
+    const reading = () =>
+      pMap(
+        wanted,
+        async ([table, content]) => {
+          run.signal.throwIfAborted();
+          const shape = { columns: columns.get(table), key: keys.get(table) ?? [] };
+          const now = names.of(table);
+          const { prints, ...proof } = await proofOf(connection, { table, now, ...shape }, content);
+          if (prints) await state.writePrints(table, prints);
+          done++;
+          run.events({ type: 'progress', what: table, done, of: wanted.length, unit: 'tables' });
+          return { ...proof, checksum: checksums.get(table) };
+        },
+        { concurrency: tablesAtOnce },
       );
-      if (prints) await state.writePrints(table, prints);
-      tables.push({ ...proof, checksum: checksums.get(table) });
-    }
+    const [, proofs] = await Promise.all([connection.speakAs({ charset, timeZone }), reading()]);
+    tables.push(...proofs);
   });
   const made = expected.made.found();
   const proof: Proof = {
@@ -118,8 +126,7 @@ async function shapesOf(
   keys: ReadonlyMap<string, readonly string[]>;
 }> {
   return database.use(async connection => {
-    const columns = await connection.columns();
-    const keys = await connection.keys();
+    const [columns, keys] = await Promise.all([connection.columns(), connection.keys()]);
     const there = tables.filter(table => columns.has(of(table)));
     return {
       columns: new Map(there.map(table => [table, columns.get(of(table))!])),
@@ -151,21 +158,25 @@ export async function noteState(
   const tables: TableProof[] = [];
   let state: DeliveredState | undefined;
   await database.use(async connection => {
-    const columns = await connection.columns();
-    const keys = await connection.keys();
-    const sums = await connection.checksums([...edited].map(table => names.of(table)));
-    await connection.speakAs(proof.speaks);
-    for (const one of proof.tables) {
-      const now = names.of(one.table);
-      const own = edited.has(one.table) ? columns.get(now) : undefined;
-      if (!own) {
-        tables.push(one);
-        continue;
-      }
-      const { rows, digest, prints } = await connection.content(now, own, keys.get(now) ?? []);
-      if (prints) await folder.writePrints(one.table, prints);
-      tables.push({ ...one, digest, taken: one.rows - rows, checksum: sums.get(now) });
-    }
+    const [columns, keys, sums] = await Promise.all([
+      connection.columns(),
+      connection.keys(),
+      connection.checksums([...edited].map(table => names.of(table))),
+      connection.speakAs(proof.speaks),
+    ]);
+    const seen = await pMap(
+      proof.tables,
+      async one => {
+        const now = names.of(one.table);
+        const own = edited.has(one.table) ? columns.get(now) : undefined;
+        if (!own) return one;
+        const { rows, digest, prints } = await connection.content(now, own, keys.get(now) ?? []);
+        if (prints) await folder.writePrints(one.table, prints);
+        return { ...one, digest, taken: one.rows - rows, checksum: sums.get(now) };
+      },
+      { concurrency: tablesAtOnce },
+    );
+    tables.push(...seen);
     const at = new Date().toISOString();
     state = {
       database: database.id,

@@ -1,5 +1,5 @@
 import type { AuthPlugin, ConnectionOptions } from 'mysql2';
-import type { Line } from '../../../core/database/place.js';
+import type { Line } from '../../../../core/database/place.js';
 
 /** What the driver needs for a line. */
 export function optionsOf(line: Line, plugins: typeof import('mysql2').authPlugins): ConnectionOptions {
