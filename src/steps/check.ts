@@ -21,6 +21,7 @@ import type { Move } from './move/open.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
+import { sideBySide } from './overlap/side-by-side.js';
 
 export interface CheckResult extends Compared {
   /** What was looked at, and what was seen. */
@@ -53,34 +54,37 @@ export async function check(
       findings.add(...crateTablesFindings(move, manifest));
       if (findings.stops)
         return { result: { files: undefined, tables: [], leftOver, pages: [], seen: [] }, brief: {} };
-      const files =
-        move.newFiles && manifest.counts.files > 0
-          ? await compareFiles(run, {
-              family,
-              manifest,
-              place: move.newFiles,
-              tree: listingOf(move),
-              leftOver,
-            })
-          : undefined;
-      if (files) {
-        findings.add(
-          ...fileFindings(String(move.newFiles), files),
-          ...(await configurationFindings(move, family)),
-        );
-      }
+      const [ofFiles, ofTables] = [findings.part(), findings.part()];
+      const [leftInFiles, leftInTables]: [LeftOver[], LeftOver[]] = [[], []];
       const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
-      const database = live ? await compareDatabase(run, family, leftOver) : undefined;
-      findings.add(...(database?.findings ?? []));
-      const tables =
-        exported !== undefined
-          ? await compareExport(run, family, exported, leftOver)
-          : (database?.tables ?? (dump ? await compareTables(run, family, leftOver) : []));
+      const seenSideBySide = await sideBySide(run, {
+        files: async run => {
+          const place = move.newFiles;
+          if (!place || manifest.counts.files === 0) return undefined;
+          const found = { family, manifest, place, tree: listingOf(move), leftOver: leftInFiles };
+          const [files, configuration] = await Promise.all([
+            compareFiles(run, found),
+            configurationFindings(move, family),
+          ]);
+          ofFiles.add(...fileFindings(String(place), files), ...configuration);
+          return files;
+        },
+        database: async run => {
+          if (exported !== undefined) return compareExport(run, family, exported, leftInTables);
+          if (!live) return dump ? compareTables(run, family, leftInTables) : [];
+          const database = await compareDatabase(run, family, leftInTables);
+          ofTables.add(...database.findings);
+          return database.tables;
+        },
+        pages: run => comparePagesOf(run, family),
+      });
+      const { files, database: tables } = seenSideBySide;
+      leftOver.push(...leftInFiles, ...leftInTables);
       findings.add(
         ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
         ...leftOverFindings(leftOver),
       );
-      const { pages, findings: ofPages } = await comparePagesOf(run, family);
+      const { pages, findings: ofPages } = seenSideBySide.pages;
       findings.add(...ofPages);
       const compared = { files, tables, leftOver, pages };
       const seen = seenBy(move, manifest, compared, exported !== undefined);

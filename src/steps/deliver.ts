@@ -14,7 +14,6 @@ import type { StagedParts } from './deliver/database/stage-parts.js';
 import { DatabaseDeliverer } from './deliver/deliver-database.js';
 import { type DeliveredDump, DumpDeliverer } from './deliver/deliver-dump.js';
 import { type DeliveredFiles, FilesDeliverer } from './deliver/deliver-files.js';
-import type { Deliverer } from './deliver/deliverer.js';
 import { Gate } from './deliver/files/gate.js';
 import { listKept } from './deliver/files/kept-files.js';
 import { clearFolders } from './deliver/files/own-folder.js';
@@ -29,6 +28,7 @@ import { refuseClosed } from './move/life.js';
 import { doStep, FindingLog, noteDeed, readResult, type StepOutcome, type StepRun } from './move/step.js';
 import { crateTablesFindings, tablesOfCrate } from './move/tables.js';
 import { rulesOf } from './move/terms.js';
+import { SideBySide } from './overlap/side-by-side.js';
 import { type RewriteResult, rewriteInputs } from './rewrite.js';
 
 export interface DeliverResult {
@@ -82,10 +82,9 @@ export async function deliver(
   const wantsDump =
     stops.length === 0 && manifest.tables.length > 0 && (move.newDump !== undefined || move.newLive);
   const part = wantsDump ? await movedPart(run) : undefined;
-  const delivery = deliveryOf(run, { manifest, family, part, options });
-  const parts: readonly Deliverer[] = [delivery.files, delivery.dump, delivery.database].filter(
-    one => one !== undefined,
-  );
+  const side = new SideBySide(run);
+  const delivery = deliveryOf(side, { manifest, family, part, options });
+  const { files, database } = delivery;
   // Who asks for these wants what is there looked at, whatever the journal says.
   const again = run.again || options.byContent || options.mirror || options.replaceChanges === true;
   return doStep({ ...run, again }, 'deliver', await inputsOf(run, part?.sha256), async findings => {
@@ -94,14 +93,27 @@ export async function deliver(
     if (findings.stops) return nothing;
     if (!options.despiteRequirements) findings.add(...(await requirementFindings(run, family, manifest)));
     if (findings.stops) return nothing;
-    for (const one of parts) await one.prepare?.();
-    const changes = { files: await delivery.files?.changes(), database: await delivery.database?.changes() };
+    const changes = await side.all({
+      files: files && (() => files.changes()),
+      database:
+        database &&
+        (async () => {
+          await database.prepare();
+          return database.changes();
+        }),
+    });
     findings.add(...(await changesFindings(move, changes, options.replaceChanges === true)));
     if (findings.stops) return nothing;
     const isWritten = changesText(changes) !== undefined;
-    if (delivery.files) delivery.files.keepsReplaced = isWritten;
-    if (delivery.database) delivery.database.keepsReplaced = isWritten;
-    for (const one of parts) await one.stage(findings);
+    if (files) files.keepsReplaced = isWritten;
+    if (database) database.keepsReplaced = isWritten;
+    const [ofFiles, ofDatabase] = [findings.part(), findings.part()];
+    await side.all({
+      files: async () => {
+        for (const one of [files, delivery.dump]) await one?.stage(ofFiles);
+      },
+      database: database && (() => database.stage(ofDatabase)),
+    });
     // Everything is ready; from here on it is a matter of renaming, unless something is not as it should be.
     run.signal.throwIfAborted();
     if (findings.stops) return { result: nothingDelivered(delivery.database), brief: { keepsakes: [] } };
@@ -142,13 +154,14 @@ export async function tryDelivery(run: StepRun, options: DeliverOptions): Promis
   findings.add(...(tables?.findings ?? []));
   const wantsPart = move.newLive && manifest.tables.length > 0;
   const part = wantsPart ? (await rewrittenPart(run)).part : undefined;
-  const delivery = deliveryOf(run, { manifest, family, part, options });
-  const changes = {
-    files: await delivery.files?.changes(),
-    database: tables && (await delivery.database?.changesSeen()),
-  };
+  const side = new SideBySide(run);
+  const { files, database } = deliveryOf(side, { manifest, family, part, options });
+  const changes = await side.all({
+    files: files && (() => files.changes()),
+    database: tables && database && (() => database.changesSeen()),
+  });
   findings.add(...(await changesFindings(move, changes, options.replaceChanges === true)));
-  const place = delivery.files && move.newFiles;
+  const place = files && move.newFiles;
   return {
     dryRun: true,
     files: place && (await tryFiles(run, place)),
@@ -208,7 +221,7 @@ function refuseNowhere({ move }: StepRun): void {
 }
 
 function deliveryOf(
-  run: StepRun,
+  side: SideBySide,
   known: {
     readonly family: Family;
     readonly manifest: CrateManifest;
@@ -216,13 +229,14 @@ function deliveryOf(
     readonly part: CratePart | undefined;
   },
 ): Delivery {
+  const [run, ofDatabase] = [side.runOf('files'), side.runOf('database')];
   const { newFiles, newDump, newLive } = run.move;
   const { manifest, part } = known;
   const hasFiles = manifest.counts.files + manifest.counts.folders > 0;
   return {
     files: newFiles && hasFiles ? new FilesDeliverer(run, newFiles, known) : undefined,
     dump: newDump && part ? new DumpDeliverer(run, newDump, known) : undefined,
-    database: newLive && part ? new DatabaseDeliverer(run, { ...known, part }) : undefined,
+    database: newLive && part ? new DatabaseDeliverer(ofDatabase, { ...known, part }) : undefined,
   };
 }
 

@@ -52,6 +52,7 @@ export async function withMove(
   try {
     move = await openMove(argv.sheet, process.env, askTrust);
     if (!argv.looksOnly) lock = await move.folder.lock();
+    move.sessions.begin();
     move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
     if (argv.gentle) move.accounts.limitConnections(2);
     await first(move)?.connectAhead();
@@ -59,6 +60,7 @@ export async function withMove(
     await work({ move, events: terminal.events, signal, again: argv.again, rate }, terminal);
   } finally {
     terminal.endBar();
+    await move?.sessions.close();
     move?.accounts.close();
     await lock?.release();
   }

@@ -16,6 +16,8 @@ export class MoveFolder {
   readonly sheetFile: string;
   /** Folders outside of it that are moved together with it: the sheet names places in them by relative paths. */
   readonly companions = new Set<string>();
+  /** The line of the journal that is being written. */
+  private lastNote: Promise<unknown> = Promise.resolve();
 
   constructor(sheetFile: string) {
     this.sheetFile = resolve(sheetFile);
@@ -52,6 +54,7 @@ export class MoveFolder {
   }
 
   async readJournal(): Promise<JournalRecord[]> {
+    await this.lastNote;
     try {
       const records = readJournal(await readFile(this.at('journal.ndjson'), 'utf8'));
       return records.map(record => withPlaces(record, place => this.absolute(place)));
@@ -62,7 +65,14 @@ export class MoveFolder {
   }
 
   /** Adds a line and makes sure that it is on the disk before anything continues. */
-  async note(record: JournalRecord): Promise<void> {
+  note(record: JournalRecord): Promise<void> {
+    // One after the other, whoever notes something at the same moment.
+    const noted = this.lastNote.then(() => this.noteNow(record));
+    this.lastNote = noted.catch(() => {});
+    return noted;
+  }
+
+  private async noteNow(record: JournalRecord): Promise<void> {
     const file = this.at('journal.ndjson');
     await whileDoing(`Writing the journal ${file}`, async () => {
       const handle = await open(file, constants.O_CREAT | constants.O_RDWR, 0o600);

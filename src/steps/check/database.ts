@@ -1,4 +1,5 @@
 import { basename } from 'node:path';
+import pMap from 'p-map';
 import { textOf } from '../../core/bytes.js';
 import { DumpContent, type Program } from '../../core/database/content/dump-content.js';
 import { UsageError } from '../../core/errors.js';
@@ -7,12 +8,13 @@ import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
 import type { Family } from '../../core/site/families/family.js';
 import { ownershipOf } from '../../core/site/survey/site-tables.js';
+import type { Column } from '../../core/sql/column.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
-import type { DatabaseConnection, DatabaseEnd } from '../../ends/database/database-end.js';
+import type { DatabaseConnection, DatabaseEnd, SeenTable } from '../../ends/database/database-end.js';
 import { readDump, together } from '../../ends/database/dump/reader.js';
 import { type CrateManifest, movedDump } from '../../ends/move-folder/crate.js';
 import type { LoadedDatabase } from '../deliver/database/loaded.js';
-import type { TableProof } from '../deliver/database/verify.js';
+import { type TableProof, tablesAtOnce } from '../deliver/database/verify.js';
 import { newDatabaseOf } from '../move/databases.js';
 import { readResult, type StepRun } from '../move/step.js';
 import { tablesOfCrate } from '../move/tables.js';
@@ -33,13 +35,16 @@ export async function compareDatabase(
   const manifest = await run.move.crate.manifest();
   const dump = await readMovedDump(run, family, leftOver);
   return database.use(async connection => {
-    await connection.speakAs(dump);
-    const now = await lookAt(run, connection, loaded.tables);
+    const [there, triggers, columns] = await Promise.all([
+      connection.tables(),
+      connection.triggers(),
+      connection.columns(),
+      connection.speakAs(dump),
+    ]);
+    const now = await lookAt(run, connection, loaded.tables, columns);
     const tables = comparisons(run, family, { manifest, loaded, now });
-    const findings = [
-      ...changedFindings(database, tables),
-      ...(await structureFindings(run, { family, database, connection, manifest, dump, tables })),
-    ];
+    const seen = { family, place: database.text, there, triggers, manifest, dump, tables };
+    const findings = [...changedFindings(database, tables), ...structureFindings(run, seen)];
     return { tables, findings };
   });
 }
@@ -110,33 +115,33 @@ function changedFindings({ text }: DatabaseEnd, tables: readonly TableComparison
 }
 
 /** What the new database has too much, and what it lacks. */
-async function structureFindings(
+function structureFindings(
   { move }: StepRun,
   {
     family,
-    database,
-    connection,
+    place,
+    there,
+    triggers,
     manifest,
     dump,
     tables,
   }: {
     readonly family: Family;
-    readonly database: DatabaseEnd;
-    readonly connection: DatabaseConnection;
+    readonly place: string;
+    readonly there: readonly SeenTable[];
+    readonly triggers: readonly string[];
     readonly manifest: CrateManifest;
     readonly dump: DumpContent;
     readonly tables: readonly TableComparison[];
   },
-): Promise<Finding[]> {
-  const place = database.text;
+): Finding[] {
   const change = prefixChangeOf(move, family, manifest.from.prefix);
   const prefix = change?.to ?? manifest.from.prefix ?? '';
-  const there = await connection.tables();
   const known = new Set([...tables.map(({ newTable }) => newTable), ...programNames(dump, 'VIEW')]);
   const all = there.map(({ name }) => name);
   const owns = ownershipOf({ family, prefix: prefix === '' ? undefined : prefix }, all);
   const extra = prefix === '' ? [] : all.filter(name => owns(name) && !known.has(name));
-  const names = new Set([...there.map(({ name }) => name), ...(await connection.triggers())]);
+  const names = new Set([...all, ...triggers]);
   const programs = [...programNames(dump, 'VIEW'), ...programNames(dump, 'TRIGGER')];
   return [
     ...extraTables(extra, prefix, place),
@@ -179,11 +184,7 @@ function missingPrograms(missing: readonly string[], place: string): Finding[] {
 }
 
 /** Tables whose next automatic number is lower than in the dump. */
-function lowerNumbers(
-  { nextNumbers }: DumpContent,
-  there: Awaited<ReturnType<DatabaseConnection['tables']>>,
-  place: string,
-): Finding[] {
+function lowerNumbers({ nextNumbers }: DumpContent, there: readonly SeenTable[], place: string): Finding[] {
   return [...nextNumbers].flatMap(([table, next]) => {
     const found = there.find(({ name }) => name === table)?.autoIncrement;
     if (found === undefined || BigInt(found) >= BigInt(next)) return [];
@@ -201,14 +202,20 @@ async function lookAt(
   run: StepRun,
   connection: DatabaseConnection,
   tables: readonly TableProof[],
+  columns: ReadonlyMap<string, readonly Column[]>,
 ): Promise<Map<string, { rows: number; digest: string }>> {
-  const columns = await connection.columns();
   const seen = new Map<string, { rows: number; digest: string }>();
-  for (const [i, { table }] of tables.entries()) {
-    run.signal.throwIfAborted();
-    run.events({ type: 'progress', what: table, done: i, of: tables.length, unit: 'tables' });
-    const own = columns.get(table);
-    if (own) seen.set(table, await connection.content(table, own));
-  }
+  let done = 0;
+  await pMap(
+    tables,
+    async ({ table }) => {
+      run.signal.throwIfAborted();
+      const own = columns.get(table);
+      if (own) seen.set(table, await connection.content(table, own));
+      done++;
+      run.events({ type: 'progress', what: table, done, of: tables.length, unit: 'tables' });
+    },
+    { concurrency: tablesAtOnce },
+  );
   return seen;
 }

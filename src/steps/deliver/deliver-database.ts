@@ -231,8 +231,7 @@ export class DatabaseDeliverer implements Deliverer {
     const { run, family, incoming } = this;
     return withReconnect(run, database, () =>
       database.use(async connection => {
-        const server = await connection.server();
-        const reached = await this.reachedBefore(connection);
+        const [server, reached] = await Promise.all([connection.server(), this.reachedBefore(connection)]);
         const replacement = await replacementIn(run.move, connection, incoming);
         const missing = tries ? await missingAbilities(run.move, connection) : [];
         const folder = new StateFolder(run.move, 'delivered');
@@ -254,8 +253,9 @@ export class DatabaseDeliverer implements Deliverer {
    */
   private async reachedBefore(connection: DatabaseConnection): Promise<Plan['reached']> {
     const { prefix } = this.incoming;
-    const swapped = await connection.loadPosition(doneNoteName(prefix));
-    const loading = await connection.loadPosition(loadNoteName(prefix));
+    const [swapped, loading] = await Promise.all(
+      [doneNoteName(prefix), loadNoteName(prefix)].map(note => connection.loadPosition(note)),
+    );
     const beyond = swapped ?? (loading && loading.done < 0 ? loading : undefined);
     if (!beyond) return 'nothing';
     if (beyond.dump === this.part.sha256) return swapped ? 'swapped' : 'rows changed';

@@ -2,8 +2,6 @@ import type { FindingLog } from '../move/step.js';
 
 /** A part of a delivery: the files, the finished dump, or the database at its server. */
 export interface Deliverer {
-  /** Finds out, before anything is transferred, whether this part can be delivered. */
-  prepare?(): Promise<void>;
   /** Makes the part ready. A finding that says `stop` keeps every part from being published. */
   stage(findings: FindingLog): Promise<void>;
   /** Puts what was staged in its place. @returns where what was there before is kept */

@@ -29,8 +29,9 @@ export async function provisionDatabase(run: StepRun): Promise<string[]> {
   const place = newDatabasePlace(move);
   if (!database || !place) return [];
   const made: string[] = [];
-  const refusal = await refusalOf(database);
-  if (refusal) {
+  const opened = await abilitiesOf(move, database);
+  if (opened instanceof EndError) {
+    const refusal = opened;
     const administrator = newAdministratorOf(move);
     const maybeMissing = refusal.kind === 'credentials' || refusal.kind === 'no such database';
     if (!maybeMissing) throw refusal;
@@ -38,10 +39,12 @@ export async function provisionDatabase(run: StepRun): Promise<string[]> {
     made.push(...(await administrator.provision(place)));
     await noteDeed(run, 'deliver', { kind: 'provisioned', database: database.id, made });
   }
-  const missing = (await database.use(connection => missingAbilities(move, connection))).filter(
-    // Without it tables are replaced where they are.
-    ability => ability !== 'rename tables',
-  );
+  const all =
+    opened instanceof EndError
+      ? await database.use(connection => missingAbilities(move, connection))
+      : opened;
+  // Without it tables are replaced where they are.
+  const missing = all.filter(ability => ability !== 'rename tables');
   if (missing.length === 0) return made;
   throw new EndError({
     doing: `Testing what a load needs in ${database.text}`,
@@ -60,13 +63,16 @@ async function ensurePassword(move: Move): Promise<void> {
   database.password = password;
 }
 
-/** Why a database cannot be opened; undefined where it can. */
-async function refusalOf(database: DatabaseEnd): Promise<EndError | undefined> {
+/** What the account may not do, or why the database cannot be opened. */
+async function abilitiesOf(move: Move, database: DatabaseEnd): Promise<readonly string[] | EndError> {
+  let isOpen = false;
   try {
-    await database.use(async () => {});
-    return undefined;
+    return await database.use(connection => {
+      isOpen = true;
+      return missingAbilities(move, connection);
+    });
   } catch (error) {
-    if (error instanceof EndError) return error;
+    if (error instanceof EndError && !isOpen) return error;
     throw error;
   }
 }

@@ -31,7 +31,7 @@ export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDataba
   const through = tunnelOf(move, 'old', asked?.through === 'files');
   if (asked?.server !== undefined) {
     const place = placeIn(asked.server, asked.password, 'old.database.server');
-    return { database: new ServerDatabase({ place, through }), charset };
+    return { database: new ServerDatabase({ place, through }, move.sessions), charset };
   }
   if (!site || !facts) {
     throw new UsageError({
@@ -41,14 +41,14 @@ export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDataba
     });
   }
   const route = { place: configured(site), through: through ?? tunnelOf(move, 'old', 'if there') };
-  return { database: new ServerDatabase(route), charset };
+  return { database: new ServerDatabase(route, move.sessions), charset };
 }
 
 /** The database at the new end; undefined where the sheet names none or no password for it. */
 export function newDatabaseOf(move: Move): DatabaseEnd | undefined {
   const place = newDatabasePlace(move);
   const through = move.sheet.new.database?.through === 'files';
-  return place && new ServerDatabase({ place, through: tunnelOf(move, 'new', through) });
+  return place && new ServerDatabase({ place, through: tunnelOf(move, 'new', through) }, move.sessions);
 }
 
 /** The new database and the account that opens it, as the sheet has them. */
@@ -63,7 +63,11 @@ export function newServerOf(move: Move): DatabaseEnd | undefined {
   const place = newDatabasePlace(move);
   const through = move.sheet.new.database?.through === 'files';
   return (
-    place && new ServerDatabase({ place: { ...place, name: '' }, through: tunnelOf(move, 'new', through) })
+    place &&
+    new ServerDatabase(
+      { place: { ...place, name: '' }, through: tunnelOf(move, 'new', through) },
+      move.sessions,
+    )
   );
 }
 

@@ -1,5 +1,8 @@
 import type { Finding } from '../../core/findings/findings.js';
 
+/** What may be done side by side, each with a line of progress of its own. */
+export type StreamName = 'files' | 'database' | 'pages' | 'old' | 'new' | 'ahead';
+
 /** What a step shows while it runs. The terminal decides how it is shown. */
 export type StepEvent =
   | {
@@ -17,6 +20,8 @@ export type StepEvent =
       readonly files?: { readonly done: number; readonly of: number };
       /** While it is not known yet how many there are: there are more. */
       readonly more?: boolean;
+      /** Which of several things it is about that are done side by side. */
+      readonly stream?: StreamName;
     }
   | { readonly type: 'message'; readonly text: string }
   | { readonly type: 'finding'; readonly finding: Finding };

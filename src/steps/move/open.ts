@@ -4,6 +4,7 @@ import { UsageError } from '../../core/errors.js';
 import { parsePlaceUrl } from '../../core/files/place-url.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import type { Sheet } from '../../core/sheet/schema.js';
+import { KeptSessions } from '../../ends/database/server/session/kept-sessions.js';
 import { FilesAccounts, type FilesPlace, localPlace } from '../../ends/files/place.js';
 import { Crate } from '../../ends/move-folder/crate.js';
 import { MoveFolder } from '../../ends/move-folder/move-folder.js';
@@ -22,6 +23,8 @@ export interface Move {
   readonly bench: Workbench;
   /** The accounts that both ends' places are in. */
   readonly accounts: FilesAccounts;
+  /** Connections to both ends' databases. */
+  readonly sessions: KeptSessions;
   /** Which hosts are trusted beyond what this machine knows. */
   readonly trust: Trust;
   /** Undefined where the sheet names none, or takes no files. */
@@ -76,6 +79,7 @@ export async function openMove(
       return bench;
     },
     accounts,
+    sessions: new KeptSessions(),
     trust,
     oldFiles: sheet.take.files === false ? undefined : oldPlace,
     oldPlace,

@@ -51,12 +51,8 @@ export async function replacementIn(
   connection: DatabaseConnection,
   incoming: IncomingTables,
 ): Promise<Replacement> {
-  const there = await connection.tables();
-  return {
-    there,
-    replaced: replacedOf(move, there, incoming),
-    foreignKeys: await connection.foreignKeys(),
-  };
+  const [there, foreignKeys] = await Promise.all([connection.tables(), connection.foreignKeys()]);
+  return { there, replaced: replacedOf(move, there, incoming), foreignKeys };
 }
 
 /** The tables of a database that a delivery replaces. */

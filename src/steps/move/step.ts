@@ -14,6 +14,8 @@ export interface StepRun {
   readonly rate: RateLimit;
   /** Do the step even where the journal says that it is done. */
   readonly again?: boolean;
+  /** Do nothing beside something else. */
+  readonly oneByOne?: boolean;
 }
 
 /** The result of a step. */
@@ -35,7 +37,7 @@ interface Worked<Result> {
 
 /** The findings of a step as they are made: each is reported at once, and kept for the step's result. */
 export class FindingLog {
-  private readonly seen: Finding[] = [];
+  private readonly seen: (Finding | FindingLog)[] = [];
   private readonly events: EventSink;
 
   constructor(events: EventSink) {
@@ -49,14 +51,25 @@ export class FindingLog {
     }
   }
 
+  /** A log of its own for what is done beside other things: its findings stand here, whenever they are made. */
+  part(): FindingLog {
+    const part = new FindingLog(this.events);
+    this.seen.push(part);
+    return part;
+  }
+
   /** Whether the move must not continue. */
   get stops(): boolean {
-    return saysStop(this.seen);
+    return saysStop(this.inOrder);
   }
 
   /** All of them, the gravest first. */
   get all(): readonly Finding[] {
-    return byWeight(this.seen);
+    return byWeight(this.inOrder);
+  }
+
+  private get inOrder(): readonly Finding[] {
+    return this.seen.flatMap(one => (one instanceof FindingLog ? one.inOrder : one));
   }
 }
 

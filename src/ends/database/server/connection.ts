@@ -26,8 +26,8 @@ import { columnsOf, databasesSeen, keysOf, tablesOf, triggersOf } from './catalo
 import { changeRows } from './change-rows.js';
 import { contentOf, eachRowOf } from './content.js';
 import { carryOut } from './edits.js';
-import { loadDump } from './load.js';
-import { beginLoad, endLoad, positionOf } from './load-note.js';
+import { loadDump } from './load/load.js';
+import { beginLoad, endLoad, positionOf } from './load/note.js';
 import { serverOf } from './probe.js';
 import { dropPrograms, makePrograms, programsOf, runLater } from './programs.js';
 import type { ServerSaid } from './session/errors.js';
@@ -37,9 +37,12 @@ import { checksumsOf, definitionOf, foreignKeysOf, othersOf, renameAll, renameCo
 /** A database over one session of the MySQL protocol. */
 export class ServerConnection implements DatabaseConnection {
   private readonly session: DatabaseSession;
+  private readonly own: () => readonly number[];
 
-  constructor(session: DatabaseSession) {
+  /** @param own the numbers of this program's own sessions */
+  constructor(session: DatabaseSession, own: () => readonly number[] = () => []) {
     this.session = session;
+    this.own = own;
   }
 
   server(): Promise<SeenServer> {
@@ -85,8 +88,9 @@ export class ServerConnection implements DatabaseConnection {
     return checksumsOf(this.session, tables);
   }
 
-  others(): Promise<number[]> {
-    return othersOf(this.session);
+  async others(): Promise<number[]> {
+    const own = new Set(this.own());
+    return (await othersOf(this.session)).filter(number => !own.has(number));
   }
 
   rename(renames: readonly Rename[]): Promise<void> {
@@ -160,6 +164,7 @@ export class ServerConnection implements DatabaseConnection {
   }
 
   async drop(objects: readonly DatabaseObject[]): Promise<void> {
+    if (objects.length === 0) return;
     await this.session.runAll(
       sql`SET FOREIGN_KEY_CHECKS = 0`,
       ...objects.map(

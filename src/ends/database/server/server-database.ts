@@ -2,15 +2,19 @@ import { databaseIdentity, type Line, lineTo, shownDatabase } from '../../../cor
 import type { DatabaseConnection, DatabaseEnd, DatabaseSnapshot, SnapshotOptions } from '../database-end.js';
 import { ServerConnection } from './connection.js';
 import { isLost, toDatabaseError } from './session/errors.js';
+import type { KeptSessions } from './session/kept-sessions.js';
 import { type DatabaseRoute, withDatabase } from './session/session.js';
 import { Snapshot } from './snapshot.js';
 
 /** A database at a server that is reached over the network, or through the SSH account of an end's files. */
 export class ServerDatabase implements DatabaseEnd {
   private readonly route: DatabaseRoute;
+  private readonly kept: KeptSessions | undefined;
 
-  constructor(route: DatabaseRoute) {
+  /** @param kept sessions that others have opened, and that others may use afterwards */
+  constructor(route: DatabaseRoute, kept?: KeptSessions) {
     this.route = route;
+    this.kept = kept;
   }
 
   get name(): string {
@@ -30,11 +34,12 @@ export class ServerDatabase implements DatabaseEnd {
   }
 
   use<T>(work: (connection: DatabaseConnection) => Promise<T>): Promise<T> {
-    return withDatabase(this.route, session => work(new ServerConnection(session)));
+    const own = () => this.kept?.numbersOf(this.route) ?? [];
+    return withDatabase(this.route, session => work(new ServerConnection(session, own)), this.kept);
   }
 
   snapshot(options: SnapshotOptions): Promise<DatabaseSnapshot> {
-    return Snapshot.open(this.route, options);
+    return Snapshot.open(this.route, options, this.kept);
   }
 
   toPorterError(error: unknown, doing: string): unknown {

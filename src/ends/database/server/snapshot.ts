@@ -13,6 +13,7 @@ import type {
   TableOptions,
 } from '../database-end.js';
 import { columnsOf, tablesOf, triggersOf } from './catalog.js';
+import { KeptSessions } from './session/kept-sessions.js';
 import { type DatabaseRoute, DatabaseSession } from './session/session.js';
 import { TableStreams, type TableWanted } from './table-streams.js';
 
@@ -35,6 +36,7 @@ export class Snapshot implements DatabaseSnapshot {
   /** The character set in which text is read and the dump is written. */
   readonly charset: string;
   private readonly session: DatabaseSession;
+  private readonly kept: KeptSessions;
   private readonly columns: ReadonlyMap<string, readonly Column[]>;
   private locks: DatabaseSession | undefined;
   private readonly streams: TableStreams;
@@ -42,13 +44,14 @@ export class Snapshot implements DatabaseSnapshot {
   readonly leftOut: { readonly what: string; readonly why: string }[] = [];
 
   private constructor(
-    session: DatabaseSession,
+    { session, kept }: { readonly session: DatabaseSession; readonly kept: KeptSessions },
     tables: readonly SeenTable[],
     columns: ReadonlyMap<string, readonly Column[]>,
     server: string,
     charset: string,
   ) {
     this.session = session;
+    this.kept = kept;
     this.tables = tables;
     this.columns = columns;
     this.server = server;
@@ -56,8 +59,12 @@ export class Snapshot implements DatabaseSnapshot {
     this.streams = new TableStreams(session, charset);
   }
 
-  static async open(route: DatabaseRoute, { charset, choose }: SnapshotOptions): Promise<Snapshot> {
-    const session = await DatabaseSession.open(route);
+  static async open(
+    route: DatabaseRoute,
+    { charset, choose }: SnapshotOptions,
+    kept = new KeptSessions(),
+  ): Promise<Snapshot> {
+    const session = await kept.take(route);
     try {
       // Large tables take long to read.
       const began = session.runAll(
@@ -73,8 +80,9 @@ export class Snapshot implements DatabaseSnapshot {
         tables.flatMap(({ name }) => columns.get(name) ?? []),
       );
       await session.run(sql`SET NAMES ${encodedSql(used)}`);
-      return new Snapshot(session, tables, columns, server ?? '', used);
+      return new Snapshot({ session, kept }, tables, columns, server ?? '', used);
     } catch (error) {
+      kept.drop(session);
       session.destroy();
       throw error;
     }
@@ -227,8 +235,10 @@ export class Snapshot implements DatabaseSnapshot {
   async close(): Promise<void> {
     await this.locks?.close();
     // What was asked for and is not wanted any more may take long to come.
-    if (this.streams.isUnderWay) this.session.destroy();
-    else await this.session.close();
+    if (this.streams.isUnderWay || this.session.isOver) {
+      this.kept.drop(this.session);
+      this.session.destroy();
+    } else await this.kept.giveBack(this.session);
   }
 
   /** What `SHOW CREATE …` says, as bytes. @param column the one that holds the statement */

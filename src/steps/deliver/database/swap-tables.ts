@@ -53,9 +53,10 @@ export async function swapTables(
   { staging, incoming, replacement, server, keepsake }: Swap,
 ): Promise<readonly LaterStatement[]> {
   const { prefix, names } = incoming;
-  if (!(await isSwapped(connection, prefix))) {
+  const [done, tables] = await Promise.all([isSwapped(connection, prefix), connection.tables()]);
+  if (!done) {
+    const there = new Set(tables.map(({ name }) => name));
     const kept = await keepTables(run, 'deliver', database, connection, { ...replacement, ...keepsake });
-    const there = new Set((await connection.tables()).map(({ name }) => name));
     const renames: Rename[] = [
       ...kept.tables.map(({ name, as }) => ({ from: name, to: as })),
       ...names.map(name => ({ from: staging.of(name), to: name })).filter(({ from }) => there.has(from)),
@@ -64,8 +65,10 @@ export async function swapTables(
     await connection.rename(renames);
   }
   // A name that a stranger's table has stays its own.
-  const taken = new Set((await connection.foreignKeys()).map(({ name }) => name.toLowerCase()));
-  for (const constraint of staging.constraints)
+  const own = staging.constraints;
+  const keys = own.length > 0 ? await connection.foreignKeys() : [];
+  const taken = new Set(keys.map(({ name }) => name.toLowerCase()));
+  for (const constraint of own)
     if (!taken.has(constraint.name.toLowerCase())) await connection.renameConstraint(constraint);
   return (await connection.runLater(staging.later, server)).denied;
 }
@@ -77,8 +80,7 @@ async function isSwapped(connection: DatabaseConnection, prefix: string): Promis
 
 /** Ends a load whose tables are in their places. */
 export async function endSwap(connection: DatabaseConnection, prefix: string): Promise<void> {
-  await connection.endLoad(doneNoteName(prefix));
-  await connection.endLoad(loadNoteName(prefix));
+  await Promise.all([doneNoteName(prefix), loadNoteName(prefix)].map(note => connection.endLoad(note)));
 }
 
 /** Tables that are to be kept, and how. */

@@ -4,7 +4,7 @@ import { Staging } from '../../../core/database/staging.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { Allowed } from '../../../core/sql/judge/judge.js';
 import type { DatabaseEnd, LoadDone, LoadWarning, SeenServer } from '../../../ends/database/database-end.js';
-import { longestFor } from '../../../ends/database/server/load.js';
+import { longestFor } from '../../../ends/database/server/load/load.js';
 import { movedDump } from '../../../ends/move-folder/crate.js';
 import type { CratePart } from '../../../ends/move-folder/crate-part.js';
 import { leftOutFindings } from '../../move/left-out.js';
@@ -99,15 +99,18 @@ export class TableLoader {
     const { run, database, part, incoming } = this;
     return database.use(async connection => {
       const note = loadNoteName(incoming.prefix);
-      for (const name of [note, doneNoteName(incoming.prefix)])
-        if ((await connection.loadPosition(name))?.dump === part.sha256) return;
+      const [there, ...begun] = await Promise.all([
+        connection.tables(),
+        ...[note, doneNoteName(incoming.prefix)].map(name => connection.loadPosition(name)),
+      ]);
+      if (begun.some(one => one?.dump === part.sha256)) return;
       await noteDeed(run, 'deliver', { kind: 'loaded', database: database.id, tables: incoming.names });
       await forgetProof(run);
       // What another load has left waiting.
       const staging = new Staging(incoming.names, []);
       const waiting = new Set(incoming.names.map(name => staging.of(name)));
-      await connection.drop((await connection.tables()).filter(({ name }) => waiting.has(name)));
-      await connection.beginLoad(note, part.sha256);
+      const left = there.filter(({ name }) => waiting.has(name));
+      await Promise.all([connection.drop(left), connection.beginLoad(note, part.sha256)]);
     });
   }
 
@@ -120,10 +123,13 @@ export class TableLoader {
     let reached = -1;
     return withReconnect(run, database, progressed =>
       database.use(async connection => {
-        const done = await connection.loadPosition(doneNoteName(incoming.prefix));
-        const position =
-          done ?? (await connection.loadPosition(note)) ?? (await connection.beginLoad(note, part.sha256));
-        const taken = (await connection.foreignKeys()).map(({ name }) => name);
+        const [done, loading, foreignKeys] = await Promise.all([
+          connection.loadPosition(doneNoteName(incoming.prefix)),
+          connection.loadPosition(note),
+          connection.foreignKeys(),
+        ]);
+        const position = done ?? loading ?? (await connection.beginLoad(note, part.sha256));
+        const taken = foreignKeys.map(({ name }) => name);
         this.staging = beside ? new Staging(only ?? incoming.names, taken, only !== undefined) : undefined;
         if (position.done > reached) progressed();
         // The same place twice: the server may not bear statements as long as it says.

@@ -40,7 +40,7 @@ export interface Proof {
 
 const proofFile = 'results/loaded.json';
 /** So many tables are asked for together; their rows come one table after the other. */
-const tablesAtOnce = 16;
+export const tablesAtOnce = 16;
 
 /** Forgets what was read back of an earlier load: it says nothing about the next. */
 export async function forgetProof({ move }: StepRun): Promise<void> {

@@ -1,3 +1,4 @@
+import pMap from 'p-map';
 import { bytesOf, textOf } from '../../../core/bytes.js';
 import { ContentDigest, kindOf } from '../../../core/database/content/content-digest.js';
 import { SelfWrittenData } from '../../../core/site/data/self-written.js';
@@ -7,6 +8,7 @@ import { showable } from '../../../core/text/display.js';
 import type { DatabaseConnection, PrintedContent } from '../../../ends/database/database-end.js';
 import type { StepRun } from '../../move/step.js';
 import type { DeliveredState, DeliveredTable, StateFolder } from './delivered-state.js';
+import { tablesAtOnce } from './verify.js';
 
 /** What the new site has written into one table since it was delivered. */
 interface WrittenTable {
@@ -50,7 +52,13 @@ export async function writtenSince(
     readonly folder: StateFolder;
   },
 ): Promise<WrittenSince> {
-  const there = new Set((await connection.tables()).map(({ name }) => name));
+  const [tablesThere, columns] = await Promise.all([
+    connection.tables(),
+    connection.columns(),
+    // As it was read back when it was delivered.
+    connection.speakAs(state.speaks),
+  ]);
+  const there = new Set(tablesThere.map(({ name }) => name));
   const standing = state.tables.filter(({ table }) => there.has(table));
   run.events({ type: 'message', text: 'Looking at what the new site has written since it was delivered' });
   const sums = await connection.checksums(standing.map(({ table }) => table));
@@ -60,17 +68,17 @@ export async function writtenSince(
   const changed = new Map<string, PrintedContent>();
   const tables: WrittenTable[] = [];
   if (differing.length === 0) return { at: state.at, tables, changed };
-  const columns = await connection.columns();
   const selfWritten = new SelfWrittenData(family.name, prefix);
-  // As it was read back when it was delivered.
-  await connection.speakAs(state.speaks);
-  for (const one of differing) {
-    run.signal.throwIfAborted();
-    const written = await changesIn(connection, one, {
-      columns: columns.get(one.table) ?? [],
-      selfWritten,
-      folder,
-    });
+  const looks = await pMap(
+    differing,
+    one => {
+      run.signal.throwIfAborted();
+      return changesIn(connection, one, { columns: columns.get(one.table) ?? [], selfWritten, folder });
+    },
+    { concurrency: tablesAtOnce },
+  );
+  for (const [i, one] of differing.entries()) {
+    const written = looks[i];
     if (!written) continue;
     changed.set(one.table, written.now);
     if (written.rows > 0) tables.push(written.table);

@@ -5,6 +5,7 @@ import { type DatabasePlace, lineTo, shownDatabase } from '../../../../core/data
 import type { EncodedSql } from '../../../../core/sql/encoded-sql.js';
 import type { SshSession } from '../../../ssh/session.js';
 import { connectionError, toDatabaseError } from './errors.js';
+import type { KeptSessions } from './kept-sessions.js';
 import { optionsOf } from './line.js';
 import { type Effect, Sending, type Statement, type TakeRow, type TogetherDone } from './sending.js';
 
@@ -27,6 +28,10 @@ export class DatabaseSession {
   private readonly connection: Connection;
   private readonly tunnel: Duplex | undefined;
   private readonly sending: Sending;
+  /** Whether the connection has ended. */
+  isOver = false;
+  /** Whether what was set in it can be forgotten, to use it again. */
+  readonly canBeReset: boolean;
 
   private constructor(
     route: DatabaseRoute,
@@ -37,8 +42,15 @@ export class DatabaseSession {
     this.connection = connection;
     this.tunnel = tunnel;
     this.sending = new Sending(connection, takesSeveral);
+    this.canBeReset = takesSeveral;
     // Of a statement that gives its rows one by one the package reports a lost connection only here.
-    connection.on('error', error => this.sending.end(error));
+    connection.on('error', error => {
+      this.isOver = true;
+      this.sending.end(error);
+    });
+    connection.on('end', () => {
+      this.isOver = true;
+    });
   }
 
   /** @throws EndError when the server cannot be reached or refuses the credentials */
@@ -112,6 +124,24 @@ export class DatabaseSession {
     if (failed) throw failed.error;
   }
 
+  /** The number that the server has given it. */
+  get number(): number {
+    return this.connection.threadId;
+  }
+
+  /** Lets the server forget what was set, held and begun. @returns false where it cannot (COM_RESET_CONNECTION) */
+  reset(): Promise<boolean> {
+    const { connection } = this;
+    return new Promise(resolve => {
+      const lost = () => resolve(false);
+      connection.once('error', lost);
+      connection.reset(error => {
+        connection.off('error', lost);
+        resolve(!error);
+      });
+    });
+  }
+
   /** Keeps the server from sending more rows until `resume`. */
   pause(): void {
     this.connection.pause();
@@ -137,6 +167,7 @@ export class DatabaseSession {
 
   /** Ends the connection without a word, also while a statement runs. */
   destroy(): void {
+    this.isOver = true;
     this.connection.destroy();
     this.sending.end(
       Object.assign(new Error('the connection was ended'), { code: 'PROTOCOL_CONNECTION_LOST' }),
@@ -149,14 +180,17 @@ export class DatabaseSession {
 export async function withDatabase<T>(
   route: DatabaseRoute,
   work: (session: DatabaseSession) => Promise<T>,
+  kept?: KeptSessions,
 ): Promise<T> {
-  const session = await DatabaseSession.open(route);
+  const session = await (kept ? kept.take(route) : DatabaseSession.open(route));
   try {
-    return await work(session);
+    const result = await work(session);
+    await (kept ? kept.giveBack(session) : session.close());
+    return result;
   } catch (error) {
-    throw toDatabaseError(error, `Asking the database ${shownDatabase(route.place)}`);
-  } finally {
+    kept?.drop(session);
     await session.close();
+    throw toDatabaseError(error, `Asking the database ${shownDatabase(route.place)}`);
   }
 }
 

@@ -1,8 +1,9 @@
 import { setTimeout } from 'node:timers/promises';
-import { asBytes, type ByteString, textOf } from '../../../core/bytes.js';
-import { type Fitted, fitStatement, type ServerHas } from '../../../core/database/fitting.js';
-import type { Staging } from '../../../core/database/staging.js';
-import type { Workbench } from '../../../core/kernels/workbench.js';
+import { asBytes, type ByteString, textOf } from '../../../../core/bytes.js';
+import { type Fitted, fitStatement, type ServerHas } from '../../../../core/database/fitting.js';
+import { shownDatabase } from '../../../../core/database/place.js';
+import type { Staging } from '../../../../core/database/staging.js';
+import type { Workbench } from '../../../../core/kernels/workbench.js';
 import {
   type EncodedSql,
   encodedSql,
@@ -10,16 +11,16 @@ import {
   literalOfBytes,
   quoteName,
   sql,
-} from '../../../core/sql/encoded-sql.js';
-import type { RefusedStatement } from '../../../core/sql/scanner.js';
-import { type DumpStatement, DumpStatements } from '../../../core/sql/statements.js';
-import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } from '../database-end.js';
-import { readDump } from '../dump/reader.js';
-import { notes, positionOf, takeTurn } from './load-note.js';
-import { isLocked } from './locks.js';
-import type { ServerSaid } from './session/errors.js';
-import type { Statement, TakeRow } from './session/sending.js';
-import type { DatabaseSession } from './session/session.js';
+} from '../../../../core/sql/encoded-sql.js';
+import type { RefusedStatement } from '../../../../core/sql/scanner.js';
+import { type DumpStatement, DumpStatements } from '../../../../core/sql/statements.js';
+import type { LoadDone, LoadOptions, LoadPosition, LoadWarning, SeenServer } from '../../database-end.js';
+import { readDump } from '../../dump/reader.js';
+import { isLocked } from '../locks.js';
+import { type ServerSaid, toDatabaseError } from '../session/errors.js';
+import type { Statement, TakeRow } from '../session/sending.js';
+import type { DatabaseSession } from '../session/session.js';
+import { notes, positionOf, takeTurn } from './note.js';
 
 /** Bytes of one statement as the dump is cut; the numbers of statements depend on it. */
 const longestStatement = 512 * 1024;
@@ -268,7 +269,8 @@ class Load implements LoadDone {
         if (this.queued < queueBytes / 2) this.whenRoom?.();
       }
     } catch (error) {
-      this.failure ??= error;
+      const { place } = this.session.route;
+      this.failure ??= toDatabaseError(error, `Loading the new database ${shownDatabase(place)}`);
       this.acts = [];
     } finally {
       this.running = undefined;

@@ -1,10 +1,16 @@
 import { createHash } from 'node:crypto';
-import { asBytes, bytesOfText } from '../../../core/bytes.js';
-import { PartWayError } from '../../../core/errors.js';
-import { type EncodedSql, identifier, literal, literalOfBytes, sql } from '../../../core/sql/encoded-sql.js';
-import type { LoadPosition } from '../database-end.js';
-import type { ServerSaid } from './session/errors.js';
-import type { DatabaseSession } from './session/session.js';
+import { asBytes, bytesOfText } from '../../../../core/bytes.js';
+import { PartWayError } from '../../../../core/errors.js';
+import {
+  type EncodedSql,
+  identifier,
+  literal,
+  literalOfBytes,
+  sql,
+} from '../../../../core/sql/encoded-sql.js';
+import type { LoadPosition } from '../../database-end.js';
+import type { ServerSaid } from '../session/errors.js';
+import type { DatabaseSession } from '../session/session.js';
 
 /** So long an interrupted load may still run at the server, in seconds. */
 const turnPatience = 120;
