@@ -5,7 +5,9 @@ import { cutover } from './cutover.js';
 import { type DeliveryTrial, deliver, tryDelivery } from './deliver.js';
 import { ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
+import { rememberOldSite } from './move/read-site.js';
 import type { StepOutcome, StepRun } from './move/step.js';
+import { Forerun } from './overlap/forerun.js';
 import { pack, packInputs } from './pack.js';
 import { redirects } from './redirects.js';
 import { type RewriteTrial, tryRewriting } from './rewrite/trial.js';
@@ -26,14 +28,21 @@ export interface GoOutcome {
 /** Run every step in order, resuming where the last run ended; a finding that says stop ends it. */
 export async function go(run: StepRun): Promise<GoOutcome> {
   await refuseClosed(run.move, 'Running every step');
+  rememberOldSite(run.move);
   const outcomes: StepOutcome<unknown>[] = [];
-  for (const step of Object.values(steps)) {
-    run.signal.throwIfAborted();
-    const outcome = await step(run);
-    outcomes.push(outcome);
-    if (outcome.state === 'stopped') return { outcomes, stoppedAt: outcome.step };
+  const forerun = run.oneByOne ? undefined : new Forerun(run);
+  try {
+    for (const step of Object.values(steps)) {
+      run.signal.throwIfAborted();
+      if (step === deliver) await forerun?.finish();
+      const outcome = await step({ ...run, forerun });
+      outcomes.push(outcome);
+      if (outcome.state === 'stopped') return { outcomes, stoppedAt: outcome.step };
+    }
+    return { outcomes, stoppedAt: undefined };
+  } finally {
+    await forerun?.stop();
   }
-  return { outcomes, stoppedAt: undefined };
 }
 
 /** What a dry run of the whole move sees. Only the survey is done; nothing is taken, and nothing is put at the new end. */

@@ -4,6 +4,7 @@ import { formatAddress } from '../core/address/address.js';
 import { type ByteString, textOf } from '../core/bytes.js';
 import { UsageError } from '../core/errors.js';
 import type { CheckedEntry } from '../core/files/entries.js';
+import { saysStop } from '../core/findings/findings.js';
 import type { SiteInDatabase } from '../core/site/survey/site-tables.js';
 import { RowCount, type TableRows, type TakenOfTable } from '../core/sql/row-count.js';
 import type { RefusedStatement } from '../core/sql/scanner.js';
@@ -21,9 +22,10 @@ import { withLanding } from './move/landing.js';
 import { ledgerOf } from './move/ledger.js';
 import { leftOutFindings } from './move/left-out.js';
 import type { Move } from './move/open.js';
-import { locate, lookAtSite, type Site, treeOf } from './move/read-site.js';
+import { locate, lookAtOldSite, type Site, treeOf } from './move/read-site.js';
 import { doStep, type FindingLog, type StepOutcome, type StepRun } from './move/step.js';
 import { othersFinding, siteInDatabase, siteTablesFindings, tablesTaken } from './move/tables.js';
+import { sideBySide } from './overlap/side-by-side.js';
 import { type TakenDatabase, takeLiveDatabase } from './pack/database.js';
 import { identityOfWanted, takeFiles, WantedFiles } from './pack/files.js';
 import { configurationAbove, configurationMissing, needsConfiguration } from './survey/configuration.js';
@@ -64,7 +66,7 @@ export async function pack(
   const mayBeDone = !again && (await ledgerOf(move)).stateOf('pack').state === 'done';
   const listing = mayBeDone ? wanted?.list() : wanted?.begin();
   // The listing may know what this asks for.
-  const looking = move.oldPlace && lookAtSite(treeOf(move.oldPlace, files), move.oldAddress);
+  const looking = lookAtOldSite(move, files);
   const endStreams = mayBeDone ? undefined : files?.beginStreams?.(run.rate.streams);
   try {
     const [site] = await withLanding(move.oldPlace, () => Promise.all([looking, listing]));
@@ -133,13 +135,21 @@ async function take(
   const above = site && oldFiles ? await takeAbove(run.move, site, oldFiles) : [];
   const configured = above.filter(({ path }) => site?.files.sources.has(`../${path}`));
   if (configured.length > 0) findings.add(configurationAbove(run.move, configured));
-  // The dump first: if it is damaged, nothing has been copied yet.
-  const dump = await takeDatabase(run, site);
+  // A dump that is there first: if it is damaged, nothing has been copied yet.
+  const there = run.move.oldDump === undefined ? undefined : await takeDatabase(run, site);
+  if (saysStop(there?.findings ?? [])) {
+    findings.add(...there!.findings);
+    return undefined;
+  }
+  const { database: dump, files } = await sideBySide(run, {
+    database: async (run: StepRun) => there ?? takeDatabase(run, site),
+    files: async (run: StepRun) =>
+      source
+        ? takeFiles(run, { ...source, family: site?.family }, byContent)
+        : { part: await crate.writeEntries('files.ndjson', []), kept: 0, way: undefined },
+  });
   findings.add(...(dump?.findings ?? []));
   if (findings.stops) return undefined;
-  const files = source
-    ? await takeFiles(run, source, byContent)
-    : { part: await crate.writeEntries('files.ndjson', []), kept: 0, way: undefined };
   const parts: Record<string, CratePart> = { 'files.ndjson': files.part };
   if (above.length > 0) parts['above.ndjson'] = await crate.writeEntries('above.ndjson', above);
   else await rm(crate.at('above.ndjson'), { force: true });

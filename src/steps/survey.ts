@@ -1,5 +1,5 @@
 import { formatAddress } from '../core/address/address.js';
-import { type Estimate, estimate } from '../core/estimate.js';
+import { type Estimate, estimate, type Rate } from '../core/estimate.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import type { Family } from '../core/site/families/family.js';
 import type { SeenLanguage } from '../core/site/survey/probe.js';
@@ -11,8 +11,9 @@ import type { FilesPlace } from '../ends/files/place.js';
 import { withLanding } from './move/landing.js';
 import { ledgerOf } from './move/ledger.js';
 import type { Move } from './move/open.js';
-import { lookAtSite, type Site, treeOf } from './move/read-site.js';
+import { lookAtOldSite, type Site } from './move/read-site.js';
 import { doStep, type StepOutcome, type StepRun } from './move/step.js';
+import { sideBySide } from './overlap/side-by-side.js';
 import {
   configurationFindings,
   type DatabaseCandidate,
@@ -24,7 +25,7 @@ import { checkCrateSpace, openFolderFindings } from './survey/crate-space.js';
 import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
 import { surveyNewDatabase } from './survey/database-server.js';
 import { dumpFindings, folderFindings, panelFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
-import { type FilesSurvey, type SeenFiles, surveyFiles } from './survey/files.js';
+import { type FilesSurvey, surveyFiles } from './survey/files.js';
 import { surveyInputs } from './survey/inputs.js';
 import { type NewPlace, surveyNewPlace } from './survey/place.js';
 import { clearProbes, probeLanguage } from './survey/probe.js';
@@ -84,7 +85,8 @@ interface Seen<Of> {
 
 interface SeenOld extends Seen<OldEnd> {
   readonly site: Site | undefined;
-  readonly files: SeenFiles | undefined;
+  /** How fast its files are read. */
+  readonly read: Rate | undefined;
 }
 
 interface SeenNew extends Seen<NewEnd> {
@@ -102,12 +104,18 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
   return doStep(run, 'survey', inputs, async findings => {
     await clearProbes(move);
     // Neither end waits for the other, but for what the new one must know of the old.
-    const looking = only === 'new' ? undefined : surveyOld(run);
-    const family = looking?.then(
-      ({ site }) => site?.family,
-      () => undefined,
-    );
-    const [old, host] = await bothOf(looking, only === 'old' ? undefined : surveyNewHost(run, family));
+    let recognised: (family: Family | undefined) => void = () => {};
+    const known = new Promise<Family | undefined>(resolve => {
+      recognised = resolve;
+    });
+    const { old, new: host } = await sideBySide(run, {
+      old:
+        only === 'new'
+          ? undefined
+          : (run: StepRun) => surveyOld(run, recognised).finally(() => recognised(undefined)),
+      new:
+        only === 'old' ? undefined : (run: StepRun) => surveyNewHost(run, only === 'new' ? undefined : known),
+    });
     findings.add(...(old?.findings ?? []));
     const next = host && (await surveyNew(run, old, host));
     findings.add(...(next?.findings ?? []));
@@ -124,7 +132,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
       old: old?.end,
       new: next?.end,
       requirements: needs?.list ?? [],
-      estimate: old && next ? await estimateOf(run, old, next) : undefined,
+      estimate: old && next ? estimateOf(old, next) : undefined,
     };
     const brief = {
       only,
@@ -136,23 +144,41 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
   });
 }
 
-async function surveyOld(run: StepRun): Promise<SeenOld> {
+/** @param recognised is told the site's family as soon as it is known */
+async function surveyOld(run: StepRun, recognised: (family: Family | undefined) => void): Promise<SeenOld> {
   const { move } = run;
   const findings: Finding[] = [];
   const files = move.oldFiles?.open();
-  const site =
-    move.oldFiles &&
-    (await withLanding(move.oldFiles, () => lookAtSite(treeOf(move.oldFiles!, files), move.oldAddress)));
-  if (site) findings.push(...(await configurationFindings(move, site)));
-  const seen =
-    files && site ? await withLanding(move.oldFiles, () => surveyFiles(run, files, site.family)) : undefined;
-  const databases = site && seen ? await databaseCandidates(move, site, seen.likely) : undefined;
-  const server = move.oldLive ? await surveyOldDatabase(run, site) : undefined;
-  const looked =
-    move.oldDump === undefined
-      ? server
-      : await surveyDump({ ...run, bench: move.bench }, move.oldDump, site?.family);
-  findings.push(...(server?.findings ?? []));
+  const site = files && (await withLanding(move.oldFiles, () => lookAtOldSite(move, files)));
+  recognised(site?.family);
+  const looks = await sideBySide(run, {
+    files: async run => {
+      if (!files || !site) return undefined;
+      const seen = await withLanding(move.oldFiles, () => surveyFiles(run, files, site.family));
+      const [databases, read] = await Promise.all([
+        databaseCandidates(move, site, seen.likely),
+        tryReading(files, seen.samples, run.signal),
+      ]);
+      return { seen, databases, read };
+    },
+    database: async run => {
+      const server = move.oldLive ? await surveyOldDatabase(run, site) : undefined;
+      const looked =
+        move.oldDump === undefined
+          ? server
+          : await surveyDump({ ...run, bench: move.bench }, move.oldDump, site?.family);
+      return { server, looked };
+    },
+    pages: async run => {
+      const configuration = site ? await configurationFindings(move, site) : [];
+      const web = site ? await surveyOldWeb(run, site.family) : undefined;
+      return { configuration, web, dns: await surveyDns(run, 'old') };
+    },
+  });
+  const { seen, databases, read } = looks.files ?? {};
+  const { server, looked } = looks.database;
+  const { configuration, web, dns } = looks.pages;
+  findings.push(...configuration, ...(server?.findings ?? []));
   findings.push(...(seen?.findings ?? []), ...(databases?.findings ?? []));
   if (looked?.dump) findings.push(...dumpFindings(move, site, looked.dump));
   findings.push(
@@ -161,8 +187,6 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
       [looked?.folders, seen?.folders].filter(one => one !== undefined),
     ),
   );
-  const web = site ? await surveyOldWeb(run, site.family) : undefined;
-  const dns = await surveyDns(run, 'old');
   findings.push(...(web?.findings ?? []), ...dns.findings);
   const end: OldEnd = {
     address: formatAddress(move.oldAddress),
@@ -179,21 +203,17 @@ async function surveyOld(run: StepRun): Promise<SeenOld> {
     web: web?.web ?? notAsked,
     dns: dns.records,
   };
-  return { end, findings, site, files: seen };
-}
-
-/** Waits for both, also where one fails, so that nothing goes on unnoticed. @throws what the first threw, or the second */
-async function bothOf<A, B>(first: Promise<A> | undefined, second: Promise<B> | undefined) {
-  await Promise.allSettled([first, second]);
-  return Promise.all([first, second]);
+  return { end, findings, site, read };
 }
 
 /** What is seen of the new host without knowing the old site. */
 async function surveyNewHost(run: StepRun, family: Promise<Family | undefined> | undefined) {
   const ledger = await ledgerOf(run.move);
-  const { place, findings } = await surveyNewPlace(run, family, ledger);
-  const web = await surveyNewWeb(run);
-  const probed = await probeLanguage(run);
+  const [{ place, findings }, web, probed] = await Promise.all([
+    surveyNewPlace(run, family, ledger),
+    surveyNewWeb(run),
+    probeLanguage(run),
+  ]);
   return { ledger, place, web, probed, findings: [...findings, ...web.findings, ...probed.findings] };
 }
 
@@ -288,16 +308,13 @@ function schemeFindings({ oldAddress, newAddress }: Move): Finding[] {
   ];
 }
 
-async function estimateOf(run: StepRun, old: SeenOld, next: SeenNew): Promise<Estimate> {
-  const { oldFiles } = run.move;
+function estimateOf(old: SeenOld, next: SeenNew): Estimate {
   const { files, dump } = old.end;
-  const read =
-    oldFiles && old.files ? await tryReading(oldFiles.open(), old.files.samples, run.signal) : undefined;
   const bytes = dump?.tables.reduce((sum, table) => sum + table.bytes, 0) ?? 0;
   return estimate({
     files: files?.files ?? 0,
     bytes: files?.bytes ?? 0,
-    read,
+    read: old.read,
     write: next.end.place?.trial.write,
     dump: dump && { bytes, seconds: dump.seconds },
   });

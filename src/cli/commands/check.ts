@@ -23,6 +23,11 @@ export const check = command<Options>({
       import('../show/check.js'),
       import('../program/with-move.js'),
     ]);
-    await runAndShow({ ...argv, again: true }, run => step(run, { exported: argv.export }), showCheck);
+    await runAndShow(
+      { ...argv, again: true },
+      run => step(run, { exported: argv.export }),
+      showCheck,
+      move => [move.newFiles],
+    );
   },
 });

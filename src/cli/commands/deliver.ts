@@ -1,7 +1,7 @@
 import { showable } from '../../core/text/display.js';
 import type { StepRun } from '../../steps/move/step.js';
 import { command } from '../program/command.js';
-import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
+import { againOption, byContentOption, gentleOption, oneByOneOption } from '../program/shared-options.js';
 import { keepHeapSmall } from '../program/small-heap.js';
 import type { Common } from '../terminal/common-options.js';
 
@@ -34,7 +34,7 @@ export const deliver = command<Options>({
     ['deliver --only configuration', 'update the configuration and server files of a site that is there'],
   ],
   options: argv =>
-    gentleOption(byContentOption(againOption(argv)))
+    oneByOneOption(gentleOption(byContentOption(againOption(argv))))
       .option('crate', {
         type: 'string',
         array: true,
@@ -125,6 +125,7 @@ export const deliver = command<Options>({
         return step(run, { ...argv, sample: argv.readBack === 'sample' });
       },
       showDeliver,
+      move => [move.newFiles],
     );
   },
 });

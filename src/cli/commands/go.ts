@@ -1,7 +1,7 @@
 import { command } from '../program/command.js';
-import { gentleOption } from '../program/shared-options.js';
+import { gentleOption, oneByOneOption } from '../program/shared-options.js';
 
-export const go = command<{ gentle: boolean; dryRun: boolean }>({
+export const go = command<{ gentle: boolean; dryRun: boolean; oneByOne: boolean }>({
   command: 'go',
   describe: 'Run every step in order, resuming where the last run ended',
   examples: [
@@ -10,7 +10,7 @@ export const go = command<{ gentle: boolean; dryRun: boolean }>({
     ['go --yes --json-events', 'without asking, with NDJSON events for another program'],
   ],
   options: argv =>
-    gentleOption(argv).option('dry-run', {
+    oneByOneOption(gentleOption(argv)).option('dry-run', {
       type: 'boolean',
       default: false,
       describe: 'Survey both ends, and try rewriting and delivery on the crate; take and write nothing',
@@ -33,22 +33,26 @@ export const go = command<{ gentle: boolean; dryRun: boolean }>({
       import('../../core/errors.js'),
       import('../../core/findings/findings.js'),
     ]);
-    await withMove({ ...argv, looksOnly: argv.dryRun === true }, async (run, terminal) => {
-      if (argv.dryRun) {
-        const trial = await tryAll(run);
-        terminal.result(trial, () => showGoTrial(trial, terminal.colors));
-        if (saysStop(trial.findings)) process.exitCode = ExitCode.stopped;
-        return;
-      }
-      const replaced = await inTheWay(run.move);
-      if (replaced.length > 0)
-        await askFirst(
-          `The move will replace what is at the new end (${replaced.join(', ')}; it is kept). Continue?`,
-          argv,
-        );
-      const outcome = await goOn(run);
-      terminal.result(outcome, () => showGo(outcome, terminal.colors));
-      if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;
-    });
+    await withMove(
+      { ...argv, looksOnly: argv.dryRun === true },
+      async (run, terminal) => {
+        if (argv.dryRun) {
+          const trial = await tryAll(run);
+          terminal.result(trial, () => showGoTrial(trial, terminal.colors));
+          if (saysStop(trial.findings)) process.exitCode = ExitCode.stopped;
+          return;
+        }
+        const replaced = await inTheWay(run.move);
+        if (replaced.length > 0)
+          await askFirst(
+            `The move will replace what is at the new end (${replaced.join(', ')}; it is kept). Continue?`,
+            argv,
+          );
+        const outcome = await goOn(run);
+        terminal.result(outcome, () => showGo(outcome, terminal.colors));
+        if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;
+      },
+      move => [move.oldPlace, move.newFiles],
+    );
   },
 });

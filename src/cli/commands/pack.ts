@@ -1,6 +1,6 @@
 import { parseSize } from '../../core/text/sizes.js';
 import { command } from '../program/command.js';
-import { againOption, byContentOption, gentleOption } from '../program/shared-options.js';
+import { againOption, byContentOption, gentleOption, oneByOneOption } from '../program/shared-options.js';
 import { keepHeapSmall } from '../program/small-heap.js';
 
 interface Options {
@@ -26,7 +26,7 @@ export const pack = command<Options>({
     ['pack --verify', 'read the crate again and compare all of it with its checksums'],
   ],
   options: argv =>
-    gentleOption(byContentOption(againOption(argv)))
+    oneByOneOption(gentleOption(byContentOption(againOption(argv))))
       .option('as', {
         type: 'string',
         choices: ['folder', 'tar'],
@@ -82,7 +82,7 @@ export const pack = command<Options>({
         const archive = await archiveCrate(run, passphrase, partBytes);
         showOutcome({ ...outcome, archive }, showPack, terminal);
       },
-      move => move.oldFiles,
+      move => [move.oldFiles],
     );
   },
 });

@@ -31,6 +31,10 @@ export const survey = command<{ only: 'stop' | 'warn' | undefined; end: 'old' | 
       { ...argv, again: true },
       run => step(run, argv.end),
       argv.only ? showOnly(argv.only) : showSurvey,
+      ({ oldPlace, newFiles }) => [
+        argv.end === 'new' ? undefined : oldPlace,
+        argv.end === 'old' ? undefined : newFiles,
+      ],
     );
   },
 });

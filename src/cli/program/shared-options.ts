@@ -28,3 +28,13 @@ export function gentleOption(argv: Argv<any>): Argv<any> {
     describe: 'Go easy on a shared host: few connections, at most 1 MiB a second',
   });
 }
+
+/** The option of commands that otherwise do several things side by side. */
+// biome-ignore lint/suspicious/noExplicitAny: yargs types options by their dashed names, code by camel case
+export function oneByOneOption(argv: Argv<any>): Argv<any> {
+  return argv.option('one-by-one', {
+    type: 'boolean',
+    default: false,
+    describe: 'Do one thing after the other, for a host that bears little: it takes longer',
+  });
+}

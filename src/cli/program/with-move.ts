@@ -24,6 +24,13 @@ export function endSignal(): AbortSignal {
   return controller.signal;
 }
 
+/** Options of commands that say how a step is to be run. */
+interface HowToRun {
+  readonly again?: boolean;
+  readonly gentle?: boolean;
+  readonly oneByOne?: boolean;
+}
+
 /** How a command works on a move. */
 interface Working {
   /** It only looks: another run may work on the move meanwhile. */
@@ -32,12 +39,12 @@ interface Working {
 
 /**
  * Opens the sheet's move and does something with it, while no other run does.
- * @param first the place whose host is needed first: it is called while the work begins
+ * @param first the places whose hosts are needed first: they are called while the work begins
  */
 export async function withMove(
-  argv: Common & { again?: boolean; gentle?: boolean } & Working,
+  argv: Common & HowToRun & Working,
   work: (run: StepRun, terminal: Terminal) => Promise<void>,
-  first: (move: StepRun['move']) => FilesPlace | undefined = () => undefined,
+  first: (move: StepRun['move']) => readonly (FilesPlace | undefined)[] = () => [],
 ): Promise<void> {
   const [{ openMove }, { GentleRateLimit }, { unlimitedRate }, { askTrust }] = await Promise.all([
     import('../../steps/move/open.js'),
@@ -55,9 +62,10 @@ export async function withMove(
     move.sessions.begin();
     move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
     if (argv.gentle) move.accounts.limitConnections(2);
-    await first(move)?.connectAhead();
+    await Promise.all(first(move).map(place => place?.connectAhead()));
     const rate = argv.gentle ? new GentleRateLimit() : unlimitedRate;
-    await work({ move, events: terminal.events, signal, again: argv.again, rate }, terminal);
+    const { again, oneByOne } = argv;
+    await work({ move, events: terminal.events, signal, again, oneByOne, rate }, terminal);
   } finally {
     terminal.endBar();
     await move?.sessions.close();
@@ -68,13 +76,18 @@ export async function withMove(
 
 /** Does one step and shows the result. */
 export async function runAndShow<Result>(
-  argv: Common & { again?: boolean; gentle?: boolean },
+  argv: Common & HowToRun,
   step: (run: StepRun) => Promise<StepOutcome<Result>>,
   show: (outcome: StepOutcome<Result>, colors: Terminal['colors']) => string,
+  first?: (move: StepRun['move']) => readonly (FilesPlace | undefined)[],
 ): Promise<void> {
-  await withMove(argv, async (run, terminal) => {
-    showOutcome(await step(run), show, terminal);
-  });
+  await withMove(
+    argv,
+    async (run, terminal) => {
+      showOutcome(await step(run), show, terminal);
+    },
+    first,
+  );
 }
 
 /** Shows the result of a step. */

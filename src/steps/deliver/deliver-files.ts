@@ -125,7 +125,18 @@ export class FilesDeliverer implements Deliverer {
     if (!this.staged) return undefined;
     const { files, bytes, again, gone, way } = this.staged.tree;
     const comparedBy = this.options.byContent ? 'checksum' : 'size and time';
-    return { place: this.place.text, count: files, bytes, again, comparedBy, removed: gone.length, way };
+    // What was carried a moment ago is sent by this delivery as well.
+    const { forerun } = this.run;
+    const ahead = Math.min(again, forerun?.files ?? 0);
+    return {
+      place: this.place.text,
+      count: files,
+      bytes,
+      again: again - ahead,
+      comparedBy,
+      removed: gone.length,
+      way: ahead > 0 ? forerun!.way : way,
+    };
   }
 
   get setUp(): SetUp | undefined {

@@ -6,6 +6,11 @@ import { exists, isEmpty, stagingOf } from './files/staging.js';
 
 /** What is at the new end that this move did not put there, and that a delivery would replace and keep. */
 export async function inTheWay(move: Move): Promise<string[]> {
+  const [places, tables] = await Promise.all([placesInTheWay(move), tablesInTheWay(move)]);
+  return tables.length > 0 ? [...places, shownTables(move, tables)] : places;
+}
+
+async function placesInTheWay(move: Move): Promise<string[]> {
   const ledger = await ledgerOf(move);
   const places: string[] = [];
   for (const place of [move.newFiles, move.newDump].filter(one => one !== undefined)) {
@@ -13,8 +18,6 @@ export async function inTheWay(move: Move): Promise<string[]> {
     if (!ledger.delivered.has(place.text) && (await exists(staging, staging.path)) && !(await isEmpty(place)))
       places.push(place.text);
   }
-  const tables = await tablesInTheWay(move);
-  if (tables.length > 0) places.push(shownTables(move, tables));
   return places;
 }
 

@@ -6,7 +6,8 @@ import { type EncodedSql, identifier, literal, sql } from '../../core/sql/encode
 import type { DatabaseEnd } from '../../ends/database/database-end.js';
 import { DumpWriter } from '../../ends/database/dump/writer.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
-import { type DatabaseRoute, withDatabase } from '../../ends/database/server/session/session.js';
+import type { DatabaseRoute } from '../../ends/database/server/session/session.js';
+import { withDatabase } from '../../ends/database/server/session/with-database.js';
 import { checksumOf } from '../../ends/move-folder/crate-part.js';
 
 /** A database of the demo at a real server, and who may open it. */

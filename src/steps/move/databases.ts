@@ -12,7 +12,7 @@ import { AdministratorServer } from '../../ends/database/server/administrator.js
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import type { SshSession } from '../../ends/ssh/session.js';
 import type { Move } from './open.js';
-import { lookAtSite, type Site, treeOf } from './read-site.js';
+import { lookAtOldSite, type Site } from './read-site.js';
 
 /** The database that the old site uses, as its configuration or the sheet says. */
 export interface OldDatabase {
@@ -24,8 +24,7 @@ export interface OldDatabase {
 /** @throws UsageError where the sheet asks for what the configuration does not say, or for a tunnel that is not there */
 export async function oldDatabaseOf(move: Move, known?: Site): Promise<OldDatabase> {
   const asked = move.sheet.old.database;
-  const site =
-    known ?? (move.oldPlace ? await lookAtSite(treeOf(move.oldPlace), move.oldAddress) : undefined);
+  const site = known ?? (await lookAtOldSite(move));
   const facts = site?.facts;
   const charset = textIn(facts, 'charset');
   const through = tunnelOf(move, 'old', asked?.through === 'files');

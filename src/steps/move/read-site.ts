@@ -8,6 +8,7 @@ import { families, recogniseFamily } from '../../core/site/families/families.js'
 import type { Family, SiteVersion } from '../../core/site/families/family.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
+import type { Move } from './open.js';
 
 /** What is known of a site from its files. */
 export interface Site {
@@ -50,6 +51,32 @@ export interface SiteTree {
 /** The tree of a site in the place that it is served from. @param files the place, where it is open already */
 export function treeOf(place: FilesPlace, files = place.open()): SiteTree {
   return { files, above: place.above.open(), name: place.name };
+}
+
+/** Moves of which the old site is looked at once, for steps that follow one another at once. */
+const remembered = new WeakMap<Move, { site?: Promise<Site> }>();
+
+/** From now on the steps of a move do not look at its old site again. */
+export function rememberOldSite(move: Move): void {
+  remembered.set(move, {});
+}
+
+/**
+ * The site that is at the old end, as it is remembered or is seen now; undefined where the sheet names no place.
+ * @param files the place, where it is open already
+ */
+export async function lookAtOldSite(move: Move, files?: FilesEnd): Promise<Site | undefined> {
+  const { oldPlace } = move;
+  if (!oldPlace) return undefined;
+  const memory = remembered.get(move);
+  const looking = memory?.site ?? lookAtSite(treeOf(oldPlace, files), move.oldAddress);
+  if (memory && !memory.site) {
+    memory.site = looking;
+    looking.catch(() => {
+      delete memory.site;
+    });
+  }
+  return looking;
 }
 
 /** Recognises a site and reads its configuration with the files that it includes. Nothing of it is run. */

@@ -1,10 +1,21 @@
 import { DamageError, PorterError } from '../../core/errors.js';
+import type { FileEntry } from '../../core/files/entries.js';
 import { byWeight, type Finding, saysStop } from '../../core/findings/findings.js';
 import { type Deed, digestOf, type JournalRecord, type StepName, stateOf } from '../../core/journal.js';
+import type { Family } from '../../core/site/families/family.js';
 import type { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import type { EventSink } from './events.js';
 import type { Move } from './open.js';
 import type { RateLimit } from './rate-limit.js';
+
+/** Carries files to the new end before a delivery does. */
+export interface CarriesAhead {
+  /** How many files were carried, and how. */
+  readonly files: number;
+  readonly way: 'as one stream' | 'file by file';
+  /** Is told of each file that the crate has. @param family that of the site, whose own files the delivery writes */
+  took(entry: FileEntry, family: Family | undefined): void;
+}
 
 /** What every step is given: the move, where to report what happens, and the signal that ends it. */
 export interface StepRun {
@@ -16,6 +27,8 @@ export interface StepRun {
   readonly again?: boolean;
   /** Do nothing beside something else. */
   readonly oneByOne?: boolean;
+  /** Carries files to the new end while others are still taken; undefined where a delivery carries all. */
+  readonly forerun?: CarriesAhead | undefined;
 }
 
 /** The result of a step. */

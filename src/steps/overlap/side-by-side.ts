@@ -57,5 +57,5 @@ export function sideBySide<Parts extends Works>(run: StepRun, works: Parts): Pro
 
 /** Says of progress which of the things it is about that are done at the same time. */
 function inStream(events: EventSink, stream: StreamName): EventSink {
-  return event => events(event.type === 'progress' ? { ...event, stream } : event);
+  return event => events(event.type === 'progress' ? { stream, ...event } : event);
 }

@@ -6,6 +6,7 @@ import { NameLook } from '../../core/files/names.js';
 import { ahead, alongside, together } from '../../core/files/order.js';
 import { leftOut } from '../../core/files/patterns.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
+import type { Family } from '../../core/site/families/family.js';
 import { counted } from '../../core/text/numbers.js';
 import { parseSize, sizeText } from '../../core/text/sizes.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
@@ -232,6 +233,8 @@ export interface TakenFiles {
 interface FilesSource {
   readonly files: FilesEnd;
   readonly wanted: WantedFiles;
+  /** The kind of site that they are of. */
+  readonly family?: Family | undefined;
 }
 
 /** Transfers what is wanted into the crate; what is there already and unchanged is kept. */
@@ -257,17 +260,19 @@ class Taking {
   private readonly wanted: WantedFiles;
   private readonly begun: PartialFiles;
   private readonly byContent: boolean;
+  private readonly family: Family | undefined;
   private readonly progress: TransferProgress;
   private readonly removal: Removal;
 
   constructor(
     run: StepRun,
-    { files, wanted }: FilesSource,
+    { files, wanted, family }: FilesSource,
     { begun, byContent }: { readonly begun: PartialFiles; readonly byContent: boolean },
   ) {
     this.run = run;
     this.files = files;
     this.wanted = wanted;
+    this.family = family;
     this.begun = begun;
     this.byContent = byContent;
     this.progress = new TransferProgress(run.events, () => ({
@@ -342,7 +347,14 @@ class Taking {
     }
     // What is near is begun again, which costs little.
     const begins = files.far ? (entry: FileEntry) => this.begun.note(entry) : undefined;
-    const job = { from: files, to, signal: run.signal, begun, begins, progress, rate: run.rate };
+    const passes = {
+      passed: (entry: FileEntry, bytes: number) => progress.passed(entry, bytes),
+      done: (entry: FileEntry) => {
+        progress.done(entry);
+        run.forerun?.took(entry, this.family);
+      },
+    };
+    const job = { from: files, to, signal: run.signal, begun, begins, progress: passes, rate: run.rate };
     const { sums, way } = await transferFiles(job, missing);
     this.way ??= way;
     return path => sums.get(path) ?? sumBefore(path);

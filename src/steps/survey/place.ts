@@ -1,11 +1,11 @@
-import { bytesOfText, textOf } from '../../core/bytes.js';
+import { textOf } from '../../core/bytes.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Family } from '../../core/site/families/family.js';
 import { agreeing, counted } from '../../core/text/numbers.js';
 import { type FolderTest, testFolder } from '../../ends/files/folder-test.js';
 import type { FilesPlace } from '../../ends/files/place.js';
-import { fetchableFindings, makeOwnFolder } from '../deliver/files/own-folder.js';
-import { ownFolder, topLevel } from '../deliver/files/staging.js';
+import { fetchableTrial } from '../deliver/files/own-folder.js';
+import { topLevel } from '../deliver/files/staging.js';
 import { rootNotRenamable } from '../deliver/files/swap-entries.js';
 import { landingText } from '../move/landing.js';
 import type { Ledger } from '../move/ledger.js';
@@ -36,6 +36,9 @@ export async function surveyNewPlace(
   const parent = await existingFolder(newFiles.above);
   const above = parent.open();
   const files = newFiles.open();
+  const asking = above.room();
+  // It is waited for below, whatever comes between.
+  asking.catch(() => {});
   const isThere = await files.isThere();
   let trial = await testFolder(above, run.move.sheet.name, run.signal);
   let waitsIn = parent;
@@ -45,15 +48,9 @@ export async function surveyNewPlace(
     waitsIn = newFiles;
     if (trial.writable) findings.push(rootNotRenamable(newFiles.text));
   }
-  if (trial.writable) {
-    const own = bytesOfText(ownFolder(run.move.sheet.name));
-    const isNew = (await waitsIn.open().entry(own)) === undefined;
-    await makeOwnFolder(run, waitsIn);
-    findings.push(...(await fetchableFindings(run, waitsIn)));
-    if (isNew) await waitsIn.open().remove(own);
-  }
+  if (trial.writable) findings.push(...(await fetchableTrial(run, waitsIn)));
   if (parent.text !== newFiles.above.text) findings.push(await parentMissing(newFiles, parent));
-  const room = await above.room();
+  const room = await asking;
   const names = isThere ? (await topLevel(files)).map(({ path }) => textOf(path)) : [];
   const delivered = ledger.delivered.has(newFiles.text);
   if (names.length > 0 && !delivered) findings.push(notEmptyFinding(newFiles.text, names, await family));

@@ -10,7 +10,8 @@ import {
 import { encodedSql, sql } from '../../../core/sql/encoded-sql.js';
 import { whileLocked } from '../server/locks.js';
 import type { ServerSaid } from '../server/session/errors.js';
-import { type DatabaseRoute, type DatabaseSession, withDatabase } from '../server/session/session.js';
+import type { DatabaseRoute, DatabaseSession } from '../server/session/session.js';
+import { withDatabase } from '../server/session/with-database.js';
 import type { KeptRows } from './kept-rows.js';
 import { liveTables, type SeenLiveTable } from './live-tables.js';
 

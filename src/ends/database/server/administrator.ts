@@ -4,7 +4,8 @@ import { EndError, UsageError } from '../../../core/errors.js';
 import { type EncodedSql, identifier, literal, quoteName, sql } from '../../../core/sql/encoded-sql.js';
 import type { DatabaseServer, NewDatabase } from '../database-end.js';
 import type { ServerSaid } from './session/errors.js';
-import { type DatabaseRoute, type DatabaseSession, withDatabase } from './session/session.js';
+import type { DatabaseRoute, DatabaseSession } from './session/session.js';
+import { withDatabase } from './session/with-database.js';
 
 /** A server opened with an administrator's credentials. */
 export class AdministratorServer implements DatabaseServer {

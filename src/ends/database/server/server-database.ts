@@ -3,7 +3,8 @@ import type { DatabaseConnection, DatabaseEnd, DatabaseSnapshot, SnapshotOptions
 import { ServerConnection } from './connection.js';
 import { isLost, toDatabaseError } from './session/errors.js';
 import type { KeptSessions } from './session/kept-sessions.js';
-import { type DatabaseRoute, withDatabase } from './session/session.js';
+import type { DatabaseRoute } from './session/session.js';
+import { withDatabase } from './session/with-database.js';
 import { Snapshot } from './snapshot.js';
 
 /** A database at a server that is reached over the network, or through the SSH account of an end's files. */

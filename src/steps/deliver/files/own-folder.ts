@@ -3,6 +3,7 @@ import { addressPath } from '../../../core/address/address.js';
 import { asBytes, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
+import type { WebSite } from '../../../ends/http.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { askableSiteOf } from '../../move/sites.js';
@@ -42,10 +43,8 @@ export async function fetchableFindings(run: StepRun, folder: FilesPlace): Promi
   const { move, signal } = run;
   const own = ownFolder(move.sheet.name);
   const place = folder.below(own).text;
-  const { oldAddress, newAddress, sheet } = move;
-  // Before the cutover the name leads to the old host, where the address stays.
-  const leadsToOld = sheet.new.reach === undefined && newAddress.host === oldAddress.host;
-  const site = leadsToOld ? undefined : askableSiteOf(move, 'new');
+  const { newAddress } = move;
+  const site = askedSite(move);
   const [name, token] = [`${own}/${randomUUID()}.txt`, randomUUID()];
   const end = folder.open();
   const path = bytesOfText(name);
@@ -64,6 +63,26 @@ export async function fetchableFindings(run: StepRun, folder: FilesPlace): Promi
   }
   const mayBeServed = folder.text === move.newFiles?.text || addressPath(newAddress) !== '';
   return isAsked || !mayBeServed ? [] : [notAskedFinding(place)];
+}
+
+/** The new site, where its own web server can be asked. */
+function askedSite(move: Move): WebSite | undefined {
+  const { oldAddress, newAddress, sheet } = move;
+  // Before the cutover the name leads to the old host, where the address stays.
+  const leadsToOld = sheet.new.reach === undefined && newAddress.host === oldAddress.host;
+  return leadsToOld ? undefined : askableSiteOf(move, 'new');
+}
+
+/** The same for a folder that need not be there: it is made for this, and removed. */
+export async function fetchableTrial(run: StepRun, folder: FilesPlace): Promise<Finding[]> {
+  if (!askedSite(run.move)) return fetchableFindings(run, folder);
+  const own = bytesOfText(ownFolder(run.move.sheet.name));
+  const end = folder.open();
+  const isNew = (await end.entry(own)) === undefined;
+  await makeOwnFolder(run, folder);
+  const findings = await fetchableFindings(run, folder);
+  if (isNew) await end.remove(own);
+  return findings;
 }
 
 function fetchableFinding(place: string, address: string): Finding {

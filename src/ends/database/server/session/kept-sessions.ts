@@ -1,5 +1,4 @@
 import { isDeepStrictEqual } from 'node:util';
-import { sql } from '../../../../core/sql/encoded-sql.js';
 import { type DatabaseRoute, DatabaseSession } from './session.js';
 
 /** So long a session is kept that nobody uses, in milliseconds; many servers end it soon after. */
@@ -31,8 +30,7 @@ export class KeptSessions {
       if (!found) break;
       const isYoung = performance.now() - found.since < longest;
       if (isYoung && (await found.isFresh) && !found.session.isOver) {
-        // A reset forgets it. It goes with the first statement, whose error says more.
-        found.session.run(sql`SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci`).catch(() => {});
+        found.session.beginAgain();
         return this.using(found.session);
       }
       found.session.destroy();

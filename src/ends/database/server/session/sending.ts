@@ -70,8 +70,15 @@ export class Sending {
       this.waiting.push({ ...statement, group, resolve, reject });
       if (this.isBusy) return;
       this.isBusy = true;
-      queueMicrotask(() => this.work());
+      // What others ask now goes along.
+      setImmediate(() => this.work());
     });
+  }
+
+  /** Sends a statement with those that are asked next, which say more where it fails. */
+  before(statement: EncodedSql): void {
+    const ignored = () => {};
+    this.waiting.push({ sql: statement, group: undefined, resolve: ignored, reject: ignored });
   }
 
   /** Runs statements one after the other until one fails. */

@@ -2,10 +2,9 @@ import { access } from 'node:fs/promises';
 import type { Duplex } from 'node:stream';
 import type { Connection } from 'mysql2';
 import { type DatabasePlace, lineTo, shownDatabase } from '../../../../core/database/place.js';
-import type { EncodedSql } from '../../../../core/sql/encoded-sql.js';
+import { type EncodedSql, sql } from '../../../../core/sql/encoded-sql.js';
 import type { SshSession } from '../../../ssh/session.js';
-import { connectionError, toDatabaseError } from './errors.js';
-import type { KeptSessions } from './kept-sessions.js';
+import { connectionError } from './errors.js';
 import { optionsOf } from './line.js';
 import { type Effect, Sending, type Statement, type TakeRow, type TogetherDone } from './sending.js';
 
@@ -129,6 +128,11 @@ export class DatabaseSession {
     return this.connection.threadId;
   }
 
+  /** Readies a session that was reset: its character set is that of the server then. */
+  beginAgain(): void {
+    this.sending.before(sql`SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci`);
+  }
+
   /** Lets the server forget what was set, held and begun. @returns false where it cannot (COM_RESET_CONNECTION) */
   reset(): Promise<boolean> {
     const { connection } = this;
@@ -173,24 +177,6 @@ export class DatabaseSession {
       Object.assign(new Error('the connection was ended'), { code: 'PROTOCOL_CONNECTION_LOST' }),
     );
     this.tunnel?.destroy();
-  }
-}
-
-/** Opens a database, does something with it, and closes it again. */
-export async function withDatabase<T>(
-  route: DatabaseRoute,
-  work: (session: DatabaseSession) => Promise<T>,
-  kept?: KeptSessions,
-): Promise<T> {
-  const session = await (kept ? kept.take(route) : DatabaseSession.open(route));
-  try {
-    const result = await work(session);
-    await (kept ? kept.giveBack(session) : session.close());
-    return result;
-  } catch (error) {
-    kept?.drop(session);
-    await session.close();
-    throw toDatabaseError(error, `Asking the database ${shownDatabase(route.place)}`);
   }
 }
 
