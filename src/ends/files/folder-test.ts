@@ -14,8 +14,9 @@ export interface FolderTest {
 }
 
 const largeBytes = 4 * 1024 * 1024;
-/** So many small files tell what a file costs; over a network each of them takes several round trips. */
-const smallFiles = { near: 20, far: 3 };
+/** So many small files tell what a file costs, or as many as are done in some seconds; there is always one. */
+const smallFiles = 20;
+const longest = 0.25;
 
 /**
  * Tries in a folder of its own what a delivery will do, and takes the folder away again.
@@ -33,13 +34,14 @@ export async function testFolder(end: FilesEnd, name: string, signal: AbortSigna
       },
     );
   let write: Rate | undefined;
-  const files = filesFor(end);
   try {
     const writable = await works(async () => {
       await end.remove(folder);
       await end.makeFolder(folder, 0o700);
-      const small = await secondsOf(async () => {
-        for (let i = 0; i < files; i++) await end.write(at(`small-${i}`), Buffer.alloc(2000, 'x'));
+      let files = 0;
+      const small = await secondsOf(async isLong => {
+        do await end.write(at(`small-${files++}`), Buffer.alloc(2000, 'x'));
+        while (files < smallFiles && !isLong());
       });
       const large = await secondsOf(() => end.write(at('large'), randomBytes(largeBytes)));
       write = { perFile: small / files, bytesPerSecond: largeBytes / Math.max(large, 0.001) };
@@ -56,23 +58,21 @@ export async function testFolder(end: FilesEnd, name: string, signal: AbortSigna
   }
 }
 
-function filesFor({ far }: FilesEnd): number {
-  return far ? smallFiles.far : smallFiles.near;
-}
-
 /** How fast some files of an end are read: the small ones tell the cost of a file, the large ones the rate. */
 export async function tryReading(
   end: FilesEnd,
   samples: readonly FileEntry[],
   signal: AbortSignal,
 ): Promise<Rate | undefined> {
-  const small = samples.filter(({ size }) => size <= 64 * 1024).slice(0, filesFor(end));
+  const small = samples.filter(({ size }) => size <= 64 * 1024).slice(0, smallFiles);
   const large = samples.filter(({ size }) => size > 64 * 1024);
   if (samples.length === 0) return undefined;
   const read = async (entries: readonly FileEntry[]) => {
-    let bytes = 0;
-    const seconds = await secondsOf(async () => {
+    let [bytes, files] = [0, 0];
+    const seconds = await secondsOf(async isLong => {
       for (const { path } of entries) {
+        if (files > 0 && isLong()) return;
+        files++;
         try {
           for await (const part of end.read(path)) {
             signal.throwIfAborted();
@@ -85,18 +85,20 @@ export async function tryReading(
         }
       }
     });
-    return { bytes, seconds };
+    return { bytes, seconds, files };
   };
   const few = await read(small);
   const many = await read(large.length > 0 ? large : small);
   return {
-    perFile: small.length > 0 ? few.seconds / small.length : 0,
+    perFile: small.length > 0 ? few.seconds / few.files : 0,
     bytesPerSecond: many.bytes / Math.max(many.seconds, 0.001),
   };
 }
 
-async function secondsOf(work: () => Promise<void>): Promise<number> {
+/** @param work is given a function that says whether it has taken long enough */
+async function secondsOf(work: (isLong: () => boolean) => Promise<void>): Promise<number> {
   const began = performance.now();
-  await work();
-  return (performance.now() - began) / 1000;
+  const seconds = () => (performance.now() - began) / 1000;
+  await work(() => seconds() > longest);
+  return seconds();
 }

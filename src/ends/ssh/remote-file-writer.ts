@@ -35,20 +35,26 @@ export class RemoteFileWriter {
       at += chunk.length;
       return call<void>(done => sftp.write(handle, chunk, 0, chunk.length, start, done));
     });
-    for (const one of sent) one.catch(() => {});
+    // They are on their way before those are answered: a server does what concerns one file in order.
+    const ending = last ? this.ending(sftp, handle) : [];
+    for (const one of [...sent, ...ending]) one.catch(() => {});
     for (const one of sent) {
       await one;
       // What is acknowledged need not be sent again after a lost connection.
       this.offset += this.pending.shift()!.length;
     }
-    if (!last) return;
+    await Promise.all(ending);
+  }
+
+  /** Sets mode and time, and closes. */
+  private ending(sftp: SFTPWrapper, handle: Buffer): Promise<void>[] {
     const { like } = this;
     const seconds = like && Math.floor(like.mtime / 1000);
     const attributes = like ? { mode: like.mode, atime: seconds!, mtime: seconds! } : { mode: 0o644 };
-    await Promise.all([
+    return [
       call<void>(done => sftp.fsetstat(handle, attributes as never, done)),
       call<void>(done => sftp.close(handle, done)),
-    ]);
+    ];
   }
 
   private async open(sftp: SFTPWrapper): Promise<Buffer> {

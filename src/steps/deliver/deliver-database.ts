@@ -12,7 +12,7 @@ import { subjectOf } from '../../core/sql/subject.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
-import { missingAbilities, newDatabaseOf } from '../move/databases.js';
+import { missingAbilities, newDatabaseOf, serverSeen } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
 import {
   type IncomingTables,
@@ -231,9 +231,15 @@ export class DatabaseDeliverer implements Deliverer {
     const { run, family, incoming } = this;
     return withReconnect(run, database, () =>
       database.use(async connection => {
-        const [server, reached] = await Promise.all([connection.server(), this.reachedBefore(connection)]);
-        const replacement = await replacementIn(run.move, connection, incoming);
-        const missing = tries ? await missingAbilities(run.move, connection) : [];
+        const [server, seen, missing] = await Promise.all([
+          serverSeen(run.move, connection),
+          replacementIn(run.move, connection, incoming),
+          tries ? missingAbilities(run.move, connection) : [],
+        ]);
+        const notes = [doneNoteName(incoming.prefix), loadNoteName(incoming.prefix)];
+        const hasNote = seen.there.some(({ name }) => notes.includes(name));
+        const reached = hasNote ? await this.reachedBefore(connection) : 'nothing';
+        const replacement = hasNote ? await replacementIn(run.move, connection, incoming) : seen;
         const folder = new StateFolder(run.move, 'delivered');
         const state = await folder.read();
         const isOurs = state?.database === database.id && reached === 'nothing';

@@ -4,7 +4,7 @@ import type { Family } from '../../core/site/families/family.js';
 import { requirementsOf } from '../../core/site/survey/requirements.js';
 import type { SeenServer } from '../../ends/database/database-end.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
-import { newDatabaseOf } from '../move/databases.js';
+import { newDatabaseOf, serverSeen } from '../move/databases.js';
 import { ledgerOf } from '../move/ledger.js';
 import { lookAtSite } from '../move/read-site.js';
 import type { StepRun } from '../move/step.js';
@@ -26,10 +26,12 @@ export async function requirementFindings(
   const { newFiles, crate } = move;
   if (newFiles && (await ledgerOf(move)).delivered.has(newFiles.text)) return [];
   const { counts } = manifest;
-  const version = (await lookAtSite({ files: crate.files, above: crate.above }, move.oldAddress)).version;
-  const room = newFiles && (await (await existingFolder(newFiles.above)).open().room());
-  const server = await serverSeen(run);
-  const probed = probes && newFiles && counts.files > 0 ? await probeLanguage(run) : undefined;
+  const [{ version }, room, server, probed] = await Promise.all([
+    lookAtSite({ files: crate.files, above: crate.above }, move.oldAddress),
+    newFiles && existingFolder(newFiles.above).then(folder => folder.open().room()),
+    serverIfThere(run),
+    probes && newFiles && counts.files > 0 ? probeLanguage(run) : undefined,
+  ]);
   const { findings } = requirementsOf({
     family: family.name,
     version,
@@ -56,10 +58,10 @@ export async function requirementFindings(
 }
 
 /** The new server, where it can be asked; where it refuses, the delivery says why. */
-async function serverSeen({ move }: StepRun): Promise<SeenServer | undefined> {
+async function serverIfThere({ move }: StepRun): Promise<SeenServer | undefined> {
   const database = move.newLive ? newDatabaseOf(move) : undefined;
   try {
-    return await database?.use(connection => connection.server());
+    return await database?.use(connection => serverSeen(move, connection));
   } catch (error) {
     if (error instanceof EndError) return undefined;
     throw error;

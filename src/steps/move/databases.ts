@@ -7,7 +7,12 @@ import {
 } from '../../core/database/place.js';
 import { UsageError } from '../../core/errors.js';
 import type { Facts } from '../../core/site/configuration/source/facts.js';
-import type { DatabaseConnection, DatabaseEnd, DatabaseServer } from '../../ends/database/database-end.js';
+import type {
+  DatabaseConnection,
+  DatabaseEnd,
+  DatabaseServer,
+  SeenServer,
+} from '../../ends/database/database-end.js';
 import { AdministratorServer } from '../../ends/database/server/administrator.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import type { SshSession } from '../../ends/ssh/session.js';
@@ -126,6 +131,21 @@ function tunnelOf(move: Move, end: 'old' | 'new', wanted: boolean | 'if there'):
     remedy:
       'Name the database straight (server: mysql://…, without through), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
   });
+}
+
+/** What was seen of the new database's server, for steps that follow one another. */
+const seen = new WeakMap<Move, SeenServer>();
+
+/** What the server of the new database says of itself; it is asked once. Its list of tables is of that moment. */
+export async function serverSeen(move: Move, connection: DatabaseConnection): Promise<SeenServer> {
+  const server = seen.get(move) ?? (await connection.server());
+  noteServer(move, server);
+  return server;
+}
+
+/** Keeps what was seen of it. */
+export function noteServer(move: Move, server: SeenServer): void {
+  seen.set(move, server);
 }
 
 /** Moves whose account at the new database was seen to be able to do all that a load needs. */

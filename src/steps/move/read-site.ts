@@ -87,18 +87,23 @@ export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site
   const there = (await files.entriesAt?.(paths)) ?? (await Promise.all(paths.map(path => files.entry(path))));
   const known = new Map(asked.map((path, i) => [path, there[i]]));
   const { family, by } = recogniseFamily(path => known.get(path) !== undefined);
-  const [mains, version, front] = await Promise.all([
-    configurationsOf(tree, family, known),
+  const configured = async () => {
+    const mains = await configurationsOf(tree, family, known);
+    const configuration =
+      mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
+    const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
+    const none = { read: { main: '', sources: new Map() }, reading: undefined };
+    const read =
+      configuration === undefined
+        ? none
+        : await readConfiguration(tree, family, configuration, known.get(configuration));
+    return { configuration, others, ...read };
+  };
+  const [{ configuration, others, read, reading }, version, front] = await Promise.all([
+    configured(),
     versionOf(tree, family),
     by.length > 0 ? frontAbove(tree, family) : programWithin(tree),
   ]);
-  const configuration = mains.length > 1 ? (family.configurationFor?.(mains, address) ?? mains[0]) : mains[0];
-  const others = mains.filter(path => path !== configuration && !path.startsWith('../'));
-  if (configuration === undefined) {
-    const none = { main: '', sources: new Map() };
-    return { family, by, version, configuration, front, others, files: none, facts: undefined, unread: [] };
-  }
-  const { read, reading } = await readConfiguration(tree, family, configuration);
   return {
     family,
     by,
@@ -112,13 +117,14 @@ export async function lookAtSite(tree: SiteTree, address: Address): Promise<Site
   };
 }
 
-/** A site's configuration, read until nothing more of it is asked for. */
+/** A site's configuration, read until nothing more of it is asked for. @param known what is at its path, if that is known */
 export async function readConfiguration(
   tree: SiteTree,
   family: Family,
   main: string,
+  known?: FileEntry,
 ): Promise<{ read: ConfigurationFiles; reading: Reading | undefined }> {
-  const sources = new Map([[main, await readSmall(tree, main)]]);
+  const sources = new Map([[main, await readSmall(tree, main, known)]]);
   for (;;) {
     const reading = family.readConfiguration({ main, sources });
     const wanted = reading?.wanted.slice(0, mostConfigurationFiles - sources.size) ?? [];
@@ -217,10 +223,17 @@ export async function entryAt(tree: SiteTree, path: string): Promise<FileEntry |
   return at.end.entry(at.path);
 }
 
-/** A small file's bytes, also through a link; undefined where none is. One that is too large is cut just beyond. */
-export async function readSmall(tree: SiteTree, path: string): Promise<ByteString | undefined> {
+/**
+ * A small file's bytes, also through a link; undefined where none is. One that is too large is cut just beyond.
+ * @param known what is at its path, if that is known
+ */
+export async function readSmall(
+  tree: SiteTree,
+  path: string,
+  known?: FileEntry,
+): Promise<ByteString | undefined> {
   const { end, path: name } = locate(tree, path);
-  const entry = await end.entry(name);
+  const entry = known ?? (await end.entry(name));
   if (entry?.type !== 'file' && entry?.type !== 'link') return undefined;
   let size = 0;
   const chunks: Buffer[] = [];

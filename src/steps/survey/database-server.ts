@@ -6,7 +6,7 @@ import { agreeing, counted } from '../../core/text/numbers.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { DatabaseConnection, DatabaseEnd, SeenServer } from '../../ends/database/database-end.js';
 import { provisionByHand } from '../../ends/database/server/administrator.js';
-import { missingAbilities, newDatabaseOf, newDatabasePlace } from '../move/databases.js';
+import { missingAbilities, newDatabaseOf, newDatabasePlace, noteServer } from '../move/databases.js';
 import type { Ledger } from '../move/ledger.js';
 import type { Move } from '../move/open.js';
 import {
@@ -78,9 +78,12 @@ function lookAt(
   old: OldTables,
 ): Promise<{ readonly server: SeenServer; readonly findings: readonly Finding[] }> {
   return database.use(async connection => {
-    const server = await connection.server();
+    const [server, missingRights] = await Promise.all([
+      connection.server(),
+      willLoad(move) ? missingAbilities(move, connection) : [],
+    ]);
+    noteServer(move, server);
     if (!willLoad(move)) return { server, findings: [] };
-    const missingRights = await missingAbilities(move, connection);
     const findings = await replacingFindings(move, { database, connection, old, missingRights });
     return { server: { ...server, missingRights }, findings };
   });

@@ -53,9 +53,8 @@ export async function swapTables(
   { staging, incoming, replacement, server, keepsake }: Swap,
 ): Promise<readonly LaterStatement[]> {
   const { prefix, names } = incoming;
-  const [done, tables] = await Promise.all([isSwapped(connection, prefix), connection.tables()]);
-  if (!done) {
-    const there = new Set(tables.map(({ name }) => name));
+  const there = new Set((await connection.tables()).map(({ name }) => name));
+  if (!(there.has(doneNoteName(prefix)) && (await isSwapped(connection, prefix)))) {
     const kept = await keepTables(run, 'deliver', database, connection, { ...replacement, ...keepsake });
     const renames: Rename[] = [
       ...kept.tables.map(({ name, as }) => ({ from: name, to: as })),

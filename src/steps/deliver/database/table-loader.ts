@@ -99,11 +99,11 @@ export class TableLoader {
     const { run, database, part, incoming } = this;
     return database.use(async connection => {
       const note = loadNoteName(incoming.prefix);
-      const [there, ...begun] = await Promise.all([
-        connection.tables(),
-        ...[note, doneNoteName(incoming.prefix)].map(name => connection.loadPosition(name)),
-      ]);
-      if (begun.some(one => one?.dump === part.sha256)) return;
+      const there = await connection.tables();
+      for (const name of [note, doneNoteName(incoming.prefix)]) {
+        const isThere = there.some(table => table.name === name);
+        if (isThere && (await connection.loadPosition(name))?.dump === part.sha256) return;
+      }
       await noteDeed(run, 'deliver', { kind: 'loaded', database: database.id, tables: incoming.names });
       await forgetProof(run);
       // What another load has left waiting.
@@ -123,10 +123,11 @@ export class TableLoader {
     let reached = -1;
     return withReconnect(run, database, progressed =>
       database.use(async connection => {
-        const [done, loading, foreignKeys] = await Promise.all([
-          connection.loadPosition(doneNoteName(incoming.prefix)),
-          connection.loadPosition(note),
+        // The first mostly is not there, and what fails comes last.
+        const [foreignKeys, loading, done] = await Promise.all([
           connection.foreignKeys(),
+          connection.loadPosition(note),
+          connection.loadPosition(doneNoteName(incoming.prefix)),
         ]);
         const position = done ?? loading ?? (await connection.beginLoad(note, part.sha256));
         const taken = foreignKeys.map(({ name }) => name);

@@ -14,9 +14,11 @@ import { foldersWithOwn, isEmpty, ownFolder, topLevel } from './staging.js';
 export async function makeOwnFolder({ move }: Pick<StepRun, 'move'>, folder: FilesPlace): Promise<void> {
   const end = folder.open();
   const own = bytesOfText(ownFolder(move.sheet.name));
-  await end.makeFolder(own, 0o700);
   const rule = asBytes(`${own}/.htaccess`);
-  if (!(await end.entry(rule))) await end.write(rule, Buffer.from('Require all denied\n'));
+  const [folderThere, ruleThere] = await Promise.all([end.entry(own), end.entry(rule)]);
+  const isOurs = folderThere?.type === 'folder' && (folderThere.mode & 0o777) === 0o700;
+  if (!isOurs) await end.makeFolder(own, 0o700);
+  if (!ruleThere) await end.write(rule, Buffer.from('Require all denied\n'));
 }
 
 /** Removes the folders in which things waited and were kept, once nothing is in them any more. */
@@ -30,9 +32,13 @@ export async function clearOwnFolder({ sheet }: Pick<Move, 'sheet'>, folder: Fil
   const own = folder.below(name);
   const end = own.open();
   if (!(await end.isThere())) return;
-  for (const { path } of await topLevel(end))
-    if (path.endsWith('.files') && (await isEmpty(own.below(textOf(path))))) await end.remove(path);
-  if (await isEmpty(own, '.htaccess')) await folder.open().remove(bytesOfText(name));
+  let left = await topLevel(end);
+  for (const { path } of left)
+    if (path.endsWith('.files') && (await isEmpty(own.below(textOf(path))))) {
+      await end.remove(path);
+      left = left.filter(one => one.path !== path);
+    }
+  if (left.every(({ path }) => path === '.htaccess')) await folder.open().remove(bytesOfText(name));
 }
 
 /**

@@ -249,14 +249,18 @@ class TreeStaging {
     const { run, incoming, progress } = this.terms;
     const { crate } = run.move;
     const job = { to: incoming, signal: run.signal, begun, progress, rate: run.rate };
-    for (const isMoved of [false, true]) {
+    const transfer = async (isMoved: boolean) => {
       const own = files.filter(({ path }) => moved.has(path) === isMoved);
-      const { sums, way } = await transferFiles(
-        { ...job, from: isMoved ? crate.movedFiles : crate.files },
-        own,
-      );
-      this.way ??= way;
+      const from = isMoved ? crate.movedFiles : crate.files;
+      const { sums, way } = await transferFiles({ ...job, from }, own);
       const wrong = own.find(({ path, sha256 }) => sums.get(path) !== sha256);
+      return { way, wrong };
+    };
+    const both = [transfer(false), transfer(true)];
+    // None continues unnoticed where the other fails.
+    await Promise.allSettled(both);
+    for (const { way, wrong } of await Promise.all(both)) {
+      this.way ??= way;
       if (!wrong) continue;
       throw new DamageError({
         doing: `Delivering ${textOf(wrong.path)}`,

@@ -20,7 +20,8 @@ export async function openStaging(run: StepRun, place: FilesPlace): Promise<Stag
   try {
     if (place.isRoot && !isInside) throw new Error('no folder is above it');
     await makeOwnFolder(run, staging.folder);
-    await staging.end.makeFolder(staging.incoming, 0o755);
+    if ((await staging.end.entry(staging.incoming))?.type !== 'folder')
+      await staging.end.makeFolder(staging.incoming, 0o755);
     return staging;
   } catch (error) {
     run.signal.throwIfAborted();
@@ -66,9 +67,10 @@ export async function swapIn(
 ): Promise<string[]> {
   const { end, path, incoming, outgoing, keepsake, place } = staging;
   if (path === '') return swapEntries(run, staging);
-  await end.remove(outgoing);
+  const [left, isThere] = await Promise.all([end.entry(outgoing), exists(staging, path)]);
+  if (left) await end.remove(outgoing);
   const kept: string[] = [];
-  if (await exists(staging, path)) {
+  if (isThere) {
     const { delivered, numberOfDelivery } = await ledgerOf(run.move);
     const ours = delivered.has(place.text);
     if (!ours && (await exists(staging, keepsake))) throw keptAlready(staging);
@@ -98,7 +100,7 @@ export async function swapIn(
     await noteDeed(run, 'deliver', { kind: 'put', place: place.text });
     if (puts) await end.rename(incoming, path);
   }
-  await end.remove(outgoing);
+  if (isThere) await end.remove(outgoing);
   return [...kept, ...(await keptOf(staging))];
 }
 
