@@ -1,15 +1,11 @@
-import type { SingleBar } from 'cli-progress';
 import pc from 'picocolors';
 import wrapAnsi from 'wrap-ansi';
 import type { Finding } from '../../core/findings/findings.js';
 import { showable } from '../../core/text/display.js';
-import { count } from '../../core/text/numbers.js';
-import { sizeText as bytes } from '../../core/text/sizes.js';
-import type { EventSink, StepEvent } from '../../steps/move/events.js';
+import type { EventSink, StreamName } from '../../steps/move/events.js';
 import type { Common } from './common-options.js';
+import { type Progress, ProgressLines, progressText } from './progress-lines.js';
 import { cut, terminalColumns } from './table.js';
-
-type Progress = Extract<StepEvent, { type: 'progress' }>;
 
 /** How often a log gets a line of progress, in milliseconds. */
 const logEvery = 10_000;
@@ -18,21 +14,21 @@ const logEvery = 10_000;
 export class Terminal {
   readonly colors: ReturnType<typeof pc.createColors>;
   private readonly argv: Common;
-  private bar: SingleBar | undefined;
-  private lastLine = Date.now();
+  private readonly lines: ProgressLines | undefined;
+  /** When a line of progress was written last, of each thing that is done. */
+  private readonly lastLines = new Map<StreamName | undefined, number>();
+  private readonly began = Date.now();
   private lastMessage = { text: '', at: 0 };
-  /** When the live line began, and at how many bytes or files. */
-  private began = { at: 0, done: 0 };
 
-  private constructor(argv: Common, bar: SingleBar | undefined) {
+  private constructor(argv: Common, lines: ProgressLines | undefined) {
     this.argv = argv;
-    this.bar = bar;
+    this.lines = lines;
     this.colors = pc.createColors(argv.color && pc.isColorSupported);
   }
 
   static async open(argv: Common): Promise<Terminal> {
     const live = process.stderr.isTTY && !argv.quiet && !argv.jsonEvents;
-    return new Terminal(argv, live ? await makeBar() : undefined);
+    return new Terminal(argv, live ? await ProgressLines.open() : undefined);
   }
 
   /** Takes what a step shows while it runs. */
@@ -81,60 +77,19 @@ export class Terminal {
 
   /** Clears the progress line, so that what follows is on lines of its own. */
   endBar(): void {
-    this.bar?.stop();
+    this.lines?.end();
   }
 
   private progress(event: Progress): void {
-    const total = event.of > 0 ? event.of : undefined;
-    if (this.bar) {
-      if (!this.bar.isActive) this.began = { at: Date.now(), done: event.done };
-      const rate = ((event.done - this.began.done) * 1000) / Math.max(1, Date.now() - this.began.at);
-      const payload = {
-        what: showable(event.what).slice(-40),
-        of: event.files ? `${showFiles(event)} · ${showAmount(event)}` : showAmount(event),
-        more: event.more ?? false,
-        rate: event.unit === 'bytes' ? `${bytes(rate)}/s` : `${count(Math.round(rate))} ${event.unit}/s`,
-      };
-      if (!this.bar.isActive) this.bar.start(total ?? event.done + 1, event.done, payload);
-      this.bar.setTotal(total ?? event.done + 1);
-      this.bar.update(event.done, payload);
+    if (this.lines) {
+      this.lines.show(event);
       return;
     }
-    if (this.argv.quiet || Date.now() - this.lastLine < logEvery) return;
-    this.lastLine = Date.now();
-    const files = event.files ? `${showFiles(event)}, ` : '';
-    process.stderr.write(`${files}${showAmount(event)} ${showable(event.what)}\n`);
+    const last = this.lastLines.get(event.stream) ?? this.began;
+    if (this.argv.quiet || Date.now() - last < logEvery) return;
+    this.lastLines.set(event.stream, Date.now());
+    process.stderr.write(`${progressText(event)}\n`);
   }
-}
-
-function showFiles({ files, more }: Progress): string {
-  return files ? `${count(files.done)} of ${count(files.of)}${more ? '+' : ''} files` : '';
-}
-
-function showAmount({ done, of, unit, more }: Progress): string {
-  const show = (n: number) => (unit === 'bytes' ? bytes(n) : count(n));
-  return of > 0 ? `${show(done)} of ${show(of)}${more ? '+' : ''}` : `${show(done)} ${unit}`;
-}
-
-async function makeBar(): Promise<SingleBar> {
-  const { default: progress } = await import('cli-progress');
-  const { BarFormat, TimeFormat } = progress.Format;
-  return new progress.SingleBar({
-    format: (options, { progress: part, eta }, { of, rate, what, more }) => {
-      const text = `${of} · ${rate}`;
-      // Of an unknown whole there is no part.
-      if (more) return ` still listing · ${text} · ${what}`;
-      const left = `${TimeFormat(eta, options, 5)} left`;
-      return ` ${BarFormat(part, options)} ${Math.floor(100 * part)} % · ${text} · ${left} · ${what}`;
-    },
-    barCompleteChar: '█',
-    barIncompleteChar: '░',
-    barsize: 24,
-    stream: process.stderr,
-    clearOnComplete: true,
-    hideCursor: true,
-    fps: 10,
-  });
 }
 
 const marks = { stop: 'STOP', warn: 'warn', note: 'note' } as const;

@@ -2,6 +2,9 @@ import type { Attributes, SFTPWrapper } from 'ssh2';
 import type { FileEntry } from '../../core/files/entries.js';
 import { ahead, call, isMissing } from './requests.js';
 
+/** Bytes that surely go in one packet. */
+const surelyOne = 28 * 1024;
+
 /** A file that is being written: what was not acknowledged is kept, to be sent again after a lost connection. */
 export class RemoteFileWriter {
   private readonly path: string;
@@ -35,15 +38,17 @@ export class RemoteFileWriter {
       at += chunk.length;
       return call<void>(done => sftp.write(handle, chunk, 0, chunk.length, start, done));
     });
-    // They are on their way before those are answered: a server does what concerns one file in order.
-    const ending = last ? this.ending(sftp, handle) : [];
-    for (const one of [...sent, ...ending]) one.catch(() => {});
+    // It is on its way before those are answered: a server does what concerns one file in order. Larger pieces the
+    // package may send in two, of which the second waits for the answer to the first.
+    const goesAlong = this.pending.every(({ length }) => length <= surelyOne);
+    const along = last && goesAlong ? this.ending(sftp, handle) : undefined;
+    for (const one of [...sent, ...(along ?? [])]) one.catch(() => {});
     for (const one of sent) {
       await one;
       // What is acknowledged need not be sent again after a lost connection.
       this.offset += this.pending.shift()!.length;
     }
-    await Promise.all(ending);
+    if (last) await Promise.all(along ?? this.ending(sftp, handle));
   }
 
   /** Sets mode and time, and closes. */

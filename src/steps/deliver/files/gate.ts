@@ -78,6 +78,7 @@ export class Gate {
     const isBegun = (await ledgerOf(run.move)).gates.has(place);
     if (!isBegun) await noteDeed(run, 'deliver', { kind: 'gate closed', place, paths: [...paths] });
     const tree = treeOf(staging.place);
+    await staging.end.makeFolder(staging.gate, 0o700);
     for (const path of paths) {
       const before = await readSmall(tree, textOf(path));
       if (before === this.content) continue;
@@ -85,7 +86,7 @@ export class Gate {
         const like = await tree.files.entry(path);
         await staging.end.write(this.kept(path), Buffer.from(before, 'latin1'), like);
       }
-      const waiting = asBytes(`${staging.gate}/new/${path}`);
+      const waiting = asBytes(`${staging.gate}/new.${encodeURIComponent(textOf(path))}`);
       await staging.end.write(waiting, Buffer.from(this.content, 'latin1'));
       await staging.end.replace(waiting, this.at(path));
     }
@@ -94,14 +95,20 @@ export class Gate {
   /** Takes the page away, at the site and in what was swapped out meanwhile. Safe to repeat. */
   async open(): Promise<void> {
     const { run, staging } = this;
-    for (const path of this.paths) {
-      for (const at of [this.at(path), asBytes(`${staging.keepsake}/${path}`)]) {
-        const sum = (await staging.end.checksums([at], run.signal)).get(at);
-        if (sum !== sha256Of(this.content)) continue;
-        if (this.replaces && (await staging.end.entry(this.kept(path))))
-          await staging.end.replace(this.kept(path), at);
-        else await staging.end.remove(at);
-      }
+    const all = this.paths.flatMap(path =>
+      [this.at(path), asBytes(`${staging.keepsake}/${path}`)].map(at => ({ path, at })),
+    );
+    const entries = await Promise.all(all.map(({ at }) => staging.end.entry(at)));
+    const there = all.filter((_, i) => entries[i]?.type === 'file');
+    const sums = await staging.end.checksums(
+      there.map(({ at }) => at),
+      run.signal,
+    );
+    for (const { path, at } of there) {
+      if (sums.get(at) !== sha256Of(this.content)) continue;
+      if (this.replaces && (await staging.end.entry(this.kept(path))))
+        await staging.end.replace(this.kept(path), at);
+      else await staging.end.remove(at);
     }
     await staging.end.remove(staging.gate);
     await noteDeed(run, 'deliver', { kind: 'gate opened', place: staging.place.text });
