@@ -12,6 +12,12 @@ export class Relay {
   rate = Number.POSITIVE_INFINITY;
   /** Bytes that passed towards the target so far, and back from it. */
   readonly passed = { there: 0, back: 0 };
+  /**
+   * How often somebody had to wait for the line: a round trip begins with bytes towards the target, and the next one no
+   * sooner than its time there and back is over. What is under way at the same time counts once.
+   */
+  roundTrips = 0;
+  private tripEnds = 0;
   /** After how many more bytes, either way, the line is cut next; it is asked again after each cut. */
   nextCut: () => number = () => Number.POSITIVE_INFINITY;
   cuts = 0;
@@ -66,6 +72,11 @@ export class Relay {
       setTimeout(() => to.destroy(), this.delay);
     });
     from.on('data', chunk => {
+      // A little sooner than the line's delay: timers have their own grain.
+      if (outwards && performance.now() >= this.tripEnds) {
+        this.roundTrips++;
+        this.tripEnds = performance.now() + 1.8 * this.delay;
+      }
       this.mark.after -= chunk.length;
       if (this.mark.after < 0) {
         const { reached } = this.mark;

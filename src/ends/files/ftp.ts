@@ -1,6 +1,6 @@
 import { PassThrough, Readable } from 'node:stream';
 import { setTimeout } from 'node:timers/promises';
-import type { Client, FileInfo } from 'basic-ftp';
+import type { FileInfo } from 'basic-ftp';
 import pMap from 'p-map';
 import { asBytes, type ByteString, textOf } from '../../core/bytes.js';
 import { DamageError, UsageError } from '../../core/errors.js';
@@ -17,7 +17,8 @@ import { timeOfListing } from '../../core/files/listing-time.js';
 import type { BackOff } from '../back-off.js';
 import { ConnectionLost } from '../connection-lost.js';
 import { type Content, chunksOf } from '../content.js';
-import { isFtpError } from '../ftp/refusal.js';
+import type { Client } from '../ftp/client.js';
+import { isFtpError, throwUnlessRefused } from '../ftp/refusal.js';
 import type { FtpSession } from '../ftp/session.js';
 import { isFull, toPorterError } from '../system-errors.js';
 import { copyFile, endExchange } from './exchange.js';
@@ -180,11 +181,15 @@ export class FtpFiles implements FilesEnd {
 
   async makeFolder(path: ByteString, mode: number): Promise<void> {
     const far = this.at(path);
+    const setting = `SITE CHMOD ${(mode | 0o700).toString(8)}`;
     try {
-      await this.requireFolder(far);
-      await this.session.do(async client => {
-        await client.sendIgnoringError(`SITE CHMOD ${(mode | 0o700).toString(8)} ${far}`);
-      });
+      const isNew =
+        !this.made.has(far) && (await this.session.do(client => madeAndSet(client, far, setting)));
+      if (isNew) this.made.add(far);
+      else {
+        await this.requireFolder(far);
+        await this.session.do(client => client.sendIgnoringError(`${setting} ${far}`));
+      }
     } catch (error) {
       throw toFtpError(error, `Making the folder ${this.show(path)}`);
     }
@@ -192,7 +197,11 @@ export class FtpFiles implements FilesEnd {
 
   private async requireFolder(far: string): Promise<void> {
     if (far === '' || this.made.has(far)) return;
-    await this.session.do(client => client.ensureDir(far));
+    await this.session.do(async client => {
+      // Mostly none is missing, or the last one alone.
+      for (const command of ['MKD', 'CWD']) if (await accepts(client, `${command} ${far}`)) return;
+      await client.ensureDir(far);
+    });
     this.made.add(far);
   }
 
@@ -288,12 +297,17 @@ export class FtpFiles implements FilesEnd {
 
   /** Mode and time, where the server has a command for them. */
   private async setLike(
-    client: Pick<Client, 'send' | 'sendIgnoringError'>,
+    client: Client,
     far: string,
     { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>,
   ): Promise<void> {
-    await client.sendIgnoringError(`SITE CHMOD ${mode.toString(8)} ${far}`);
-    await this.session.times.set(client, far, mtime);
+    const { times } = this.session;
+    const setting = `SITE CHMOD ${mode.toString(8)} ${far}`;
+    const command = times.commandFor(far, mtime);
+    if (command === undefined) {
+      await client.sendIgnoringError(setting);
+      await times.set(client, far, mtime);
+    } else await client.sendTogether([setting], [command]).catch(throwUnlessRefused);
   }
 
   /** The package gives a folder's listing as a whole. */
@@ -356,6 +370,27 @@ export class FtpFiles implements FilesEnd {
 
   private show(path: ByteString): string {
     return path === '' ? this.place : `${this.place}/${textOf(path)}`;
+  }
+}
+
+/** Makes a folder and sets its mode. @returns false where one of the two is refused: it may be there, or the one above not */
+async function madeAndSet(client: Client, far: string, setting: string): Promise<boolean> {
+  try {
+    await client.sendTogether(['MKD', far], [setting, far]);
+    return true;
+  } catch (error) {
+    throwUnlessRefused(error);
+    return false;
+  }
+}
+
+async function accepts(client: Client, command: string): Promise<boolean> {
+  try {
+    await client.send(command);
+    return true;
+  } catch (error) {
+    throwUnlessRefused(error);
+    return false;
   }
 }
 

@@ -59,10 +59,10 @@ export class Client extends FtpClient {
 
   /**
    * Sends all commands before the first is answered; the server does them one after the other (RFC 959, section 5.4).
-   * @param commands each with a path, from the server's root
+   * @param commands each with its parts; paths are from the server's root
    * @throws FTPError for the first that is refused
    */
-  async sendTogether(...commands: readonly (readonly [command: string, path: string])[]): Promise<void> {
+  async sendTogether(...commands: readonly (readonly string[])[]): Promise<void> {
     let refused: Error | undefined;
     let answered = 0;
     const replies = this.ftp.handle(undefined, (reply, task) => {

@@ -1,4 +1,5 @@
 import type { Client } from 'basic-ftp';
+import { throwUnlessRefused } from './refusal.js';
 
 /** A command that may set the time of a file. @param time `20261129163000`, UTC */
 type SettingTime = (time: string, path: string) => string;
@@ -20,10 +21,15 @@ export class FileTimes {
     return this.way !== 'none';
   }
 
+  /** The command that sets a time; undefined where none is known to be accepted. @param mtime in milliseconds since 1970 */
+  commandFor(path: string, mtime: number): string | undefined {
+    return this.way === 'none' || this.way === 'not tried' ? undefined : this.way(timeText(mtime), path);
+  }
+
   /** @param path of a file, as it is sent to the server @param mtime in milliseconds since 1970 */
   async set(client: Pick<Client, 'send'>, path: string, mtime: number): Promise<void> {
     if (this.way === 'none') return;
-    const time = new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
+    const time = timeText(mtime);
     if (this.way !== 'not tried') {
       await client.send(this.way(time, path)).catch(throwUnlessRefused);
       return;
@@ -37,6 +43,10 @@ export class FileTimes {
     }
     this.way = 'none';
   }
+}
+
+function timeText(mtime: number): string {
+  return new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
 }
 
 async function takes(client: Pick<Client, 'send'>, command: string): Promise<boolean> {
@@ -58,8 +68,4 @@ async function hasTime(client: Pick<Client, 'send'>, path: string, time: string)
     throwUnlessRefused(error);
     return false;
   }
-}
-
-function throwUnlessRefused(error: unknown): void {
-  if (!(error instanceof Error) || error.name !== 'FTPError') throw error;
 }

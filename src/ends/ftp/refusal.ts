@@ -24,3 +24,8 @@ function shown(message: string): string {
 export function isFtpError(error: unknown): error is FTPError {
   return error instanceof Error && error.name === 'FTPError';
 }
+
+/** Goes on where a server only refuses a command. @throws anything else, also where it ends the connection */
+export function throwUnlessRefused(error: unknown): void {
+  if (!isFtpError(error) || error.code === 421) throw error;
+}
