@@ -12,6 +12,7 @@ import { pack, packInputs } from './pack.js';
 import { redirects } from './redirects.js';
 import { type RewriteTrial, tryRewriting } from './rewrite/trial.js';
 import { rewrite } from './rewrite.js';
+import { compressLinesSeenSlow } from './survey/line-rates.js';
 import { type SurveyResult, survey } from './survey.js';
 
 /** The steps that can be done without a person, in order. What changes the DNS or takes things away is not among them. */
@@ -37,6 +38,7 @@ export async function go(run: StepRun): Promise<GoOutcome> {
       if (step === deliver) await forerun?.finish();
       const outcome = await step({ ...run, forerun });
       outcomes.push(outcome);
+      if (step === survey) await compressLinesSeenSlow(run.move);
       if (outcome.state === 'stopped') return { outcomes, stoppedAt: outcome.step };
     }
     return { outcomes, stoppedAt: undefined };

@@ -27,6 +27,7 @@ import { surveyNewDatabase } from './survey/database-server.js';
 import { dumpFindings, folderFindings, panelFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
 import { type FilesSurvey, surveyFiles } from './survey/files.js';
 import { surveyInputs } from './survey/inputs.js';
+import type { LineRates } from './survey/line-rates.js';
 import { type NewPlace, surveyNewPlace } from './survey/place.js';
 import { clearProbes, probeLanguage } from './survey/probe.js';
 import { notAsked, surveyDns, surveyNewWeb, surveyOldWeb, type WebSurvey } from './survey/web.js';
@@ -74,6 +75,7 @@ export interface SurveyResult {
   readonly new: NewEnd | undefined;
   readonly requirements: readonly Requirement[];
   readonly estimate: Estimate | undefined;
+  readonly rates: LineRates;
 }
 
 export type End = 'old' | 'new';
@@ -133,6 +135,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
       new: next?.end,
       requirements: needs?.list ?? [],
       estimate: old && next ? estimateOf(old, next) : undefined,
+      rates: { old: old?.read, new: next?.end.place?.trial.write },
     };
     const brief = {
       only,

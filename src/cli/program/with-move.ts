@@ -46,12 +46,14 @@ export async function withMove(
   work: (run: StepRun, terminal: Terminal) => Promise<void>,
   first: (move: StepRun['move']) => readonly (FilesPlace | undefined)[] = () => [],
 ): Promise<void> {
-  const [{ openMove }, { GentleRateLimit }, { unlimitedRate }, { askTrust }] = await Promise.all([
-    import('../../steps/move/open.js'),
-    import('../../steps/transfer/rate-limit.js'),
-    import('../../steps/move/rate-limit.js'),
-    import('../terminal/ask.js'),
-  ]);
+  const [{ openMove }, { compressLinesSeenSlow }, { GentleRateLimit }, { unlimitedRate }, { askTrust }] =
+    await Promise.all([
+      import('../../steps/move/open.js'),
+      import('../../steps/survey/line-rates.js'),
+      import('../../steps/transfer/rate-limit.js'),
+      import('../../steps/move/rate-limit.js'),
+      import('../terminal/ask.js'),
+    ]);
   const signal = endSignal();
   const terminal = await Terminal.open(argv);
   let move: StepRun['move'] | undefined;
@@ -62,6 +64,7 @@ export async function withMove(
     move.sessions.begin();
     move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
     if (argv.gentle) move.accounts.limitConnections(2);
+    await compressLinesSeenSlow(move);
     await Promise.all(first(move).map(place => place?.connectAhead()));
     const rate = argv.gentle ? new GentleRateLimit() : unlimitedRate;
     const { again, oneByOne } = argv;

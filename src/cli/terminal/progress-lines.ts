@@ -7,7 +7,7 @@ import type { StepEvent, StreamName } from '../../steps/move/events.js';
 export type Progress = Extract<StepEvent, { type: 'progress' }>;
 
 /** What each thing that is done beside others is called. */
-export const streamLabels: Record<StreamName, string> = {
+const streamLabels: Record<StreamName, string> = {
   files: 'files',
   database: 'database',
   pages: 'pages',

@@ -1,4 +1,5 @@
 import { readFile } from 'node:fs/promises';
+import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import ssh, { Client, type ClientChannel, type ConnectConfig, type SFTPWrapper } from 'ssh2';
 import { EndError, PorterError } from '../../core/errors.js';
@@ -65,15 +66,19 @@ export class SshConnection {
    * Connects and logs in.
    * @param line one that was begun already, where there is no host to go through
    * @param setOff is called once only a host is waited for
+   * @param compresses whether what passes is compressed where the host takes that (RFC 4253, section 6.2)
    * @throws EndError when the host cannot be reached, its key is not the known one, or it refuses the login
    */
   static async open(
     login: SshLogin,
     hostKeys: HostKeys,
-    line = openSocket(login),
-    setOff = () => {},
+    {
+      line = openSocket(login),
+      setOff = () => {},
+      compresses = false,
+    }: { line?: Socket | undefined; setOff?: (() => void) | undefined; compresses?: boolean } = {},
   ): Promise<SshConnection> {
-    const jump = login.through && (await SshConnection.open(login.through, hostKeys, undefined, setOff));
+    const jump = login.through && (await SshConnection.open(login.through, hostKeys, { setOff }));
     const sock = jump ? await jump.forward(login.host, login.port) : line!;
     const client = new Client();
     // A connection that fails in its first moment shows it more than once; the first is what is reported.
@@ -88,7 +93,10 @@ export class SshConnection {
         keepaliveInterval: keepAlive,
         keepaliveCountMax: 3,
         sock,
-        algorithms: { serverHostKey: await keyOrder(hostKeys, login) },
+        algorithms: {
+          serverHostKey: await keyOrder(hostKeys, login),
+          compress: compresses ? ['zlib@openssh.com', 'none'] : ['none'],
+        },
         hostVerifier: (key: Buffer, verify: (good: boolean) => void) => {
           hostKeys.refuses(login.host, login.port, key, login.hostKey).then(
             why => {

@@ -29,6 +29,7 @@ export class SshSession {
   private triedForFiles: SshConnection | undefined;
   private programs: Promise<ReadonlySet<Program>> | undefined;
   private closed = false;
+  private compresses = false;
 
   constructor(login: SshLogin, hostKeys: HostKeys) {
     this.login = login;
@@ -105,6 +106,20 @@ export class SshSession {
 
   close(): void {
     this.closed = true;
+    this.closeAll();
+  }
+
+  /** Compresses what passes from now on. Nothing may be under way: other connections take the place of those there are. */
+  compress(): void {
+    if (this.compresses) return;
+    this.compresses = true;
+    this.closeAll();
+    this.withFiles = undefined;
+    this.triedForFiles = undefined;
+    this.more = [];
+  }
+
+  private closeAll(): void {
     for (const connection of this.more) connection.close();
     this.connection?.then(
       connection => connection.close(),
@@ -208,7 +223,7 @@ export class SshSession {
   private async opened(setOff?: () => void): Promise<SshConnection> {
     const line = openSocket(this.login);
     const { SshConnection: Connection } = await import('./connection.js');
-    return Connection.open(this.login, this.hostKeys, line, setOff);
+    return Connection.open(this.login, this.hostKeys, { line, setOff, compresses: this.compresses });
   }
 
   private connected(): Promise<SshConnection> {
