@@ -1,5 +1,6 @@
 import { command } from '../program/command.js';
 import { gentleOption, oneByOneOption } from '../program/shared-options.js';
+import { keepHeapSmall } from '../program/small-heap.js';
 
 export const go = command<{ gentle: boolean; dryRun: boolean; oneByOne: boolean }>({
   command: 'go',
@@ -48,6 +49,7 @@ export const go = command<{ gentle: boolean; dryRun: boolean; oneByOne: boolean 
             `The move will replace what is at the new end (${replaced.join(', ')}; it is kept). Continue?`,
             argv,
           );
+        keepHeapSmall();
         const outcome = await goOn(run);
         terminal.result(outcome, () => showGo(outcome, terminal.colors));
         if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;
