@@ -208,9 +208,18 @@ const findTypes: Readonly<Record<string, ListedEntry['type']>> = {
 /** Reads what `find` printed: kind, size, mode, time and path of each thing, and where it points. */
 function readFind(out: ByteString): Map<ByteString, ListedEntry[]> {
   const found = new Map<ByteString, ListedEntry[]>();
-  const parts = out.split('\0');
-  for (let i = 0; i + 1 < parts.length; i += 2) {
-    const [, kind, size, mode, seconds, path] = /^(\w) (\d+) (\d+) (-?\d+)\S* (.*)$/s.exec(parts[i]!) ?? [];
+  // Cut off one by one: there may be a million.
+  let at = 0;
+  const next = () => {
+    const end = out.indexOf('\0', at);
+    const part = end < 0 ? undefined : out.slice(at, end);
+    at = end + 1;
+    return part;
+  };
+  for (let part = next(); part !== undefined; part = next()) {
+    const target = next();
+    if (target === undefined) break;
+    const [, kind, size, mode, seconds, path] = /^(\w) (\d+) (\d+) (-?\d+)\S* (.*)$/s.exec(part) ?? [];
     const type = findTypes[kind ?? ''];
     if (!type || !path) continue;
     if (!staysInside(path)) {
@@ -223,7 +232,7 @@ function readFind(out: ByteString): Map<ByteString, ListedEntry[]> {
       size: type === 'file' ? Number(size) : 0,
       mode: Number.parseInt(mode!, 8),
       mtime: Math.max(-latest, Math.min(latest, Number(seconds) * 1000)),
-      to: type === 'link' ? asBytes(parts[i + 1]!) : undefined,
+      to: type === 'link' ? asBytes(target) : undefined,
     };
     const folder = folderOf(entry.path);
     const list = found.get(folder);

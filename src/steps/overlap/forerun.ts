@@ -13,7 +13,7 @@ import type { CarriesAhead, StepRun } from '../move/step.js';
 import { copy, type TransferMethod } from '../transfer/transfer.js';
 
 /** So many files may wait to be carried; the delivery carries those beyond. */
-const mostWaiting = 20_000;
+const mostWaiting = 4000;
 
 /**
  * Carries files to the new end while others are still taken from the old one. They wait where a delivery puts them first,
