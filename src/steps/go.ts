@@ -26,8 +26,14 @@ export interface GoOutcome {
   readonly stoppedAt: StepName | undefined;
 }
 
-/** Run every step in order, resuming where the last run ended; a finding that says stop ends it. */
-export async function go(run: StepRun): Promise<GoOutcome> {
+/**
+ * Run every step in order, resuming where the last run ended; a finding that says stop ends it.
+ * @param surveyed is told what the survey saw, before anything is taken
+ */
+export async function go(
+  run: StepRun,
+  surveyed: (seen: SurveyResult) => void = () => {},
+): Promise<GoOutcome> {
   await refuseClosed(run.move, 'Running every step');
   rememberOldSite(run.move);
   const outcomes: StepOutcome<unknown>[] = [];
@@ -38,7 +44,10 @@ export async function go(run: StepRun): Promise<GoOutcome> {
       if (step === deliver) await forerun?.finish();
       const outcome = await step({ ...run, forerun });
       outcomes.push(outcome);
-      if (step === survey) await compressLinesSeenSlow(run.move);
+      if (step === survey) {
+        surveyed(outcome.result as SurveyResult);
+        await compressLinesSeenSlow(run.move);
+      }
       if (outcome.state === 'stopped') return { outcomes, stoppedAt: outcome.step };
     }
     return { outcomes, stoppedAt: undefined };

@@ -2,6 +2,9 @@ import { command } from '../program/command.js';
 import { gentleOption, oneByOneOption } from '../program/shared-options.js';
 import { keepHeapSmall } from '../program/small-heap.js';
 
+/** From so many files on the program keeps its heap small. */
+const manyFiles = 50_000;
+
 export const go = command<{ gentle: boolean; dryRun: boolean; oneByOne: boolean }>({
   command: 'go',
   describe: 'Run every step in order, resuming where the last run ended',
@@ -49,8 +52,10 @@ export const go = command<{ gentle: boolean; dryRun: boolean; oneByOne: boolean 
             `The move will replace what is at the new end (${replaced.join(', ')}; it is kept). Continue?`,
             argv,
           );
-        keepHeapSmall();
-        const outcome = await goOn(run);
+        const outcome = await goOn(run, ({ old }) => {
+          // It takes time, and where there is little to list little would be held.
+          if ((old?.files?.files ?? 0) > manyFiles) keepHeapSmall();
+        });
         terminal.result(outcome, () => showGo(outcome, terminal.colors));
         if (outcome.stoppedAt) process.exitCode = ExitCode.stopped;
       },
