@@ -18,7 +18,7 @@ import type { BackOff } from '../back-off.js';
 import { ConnectionLost } from '../connection-lost.js';
 import { type Content, chunksOf } from '../content.js';
 import type { Client } from '../ftp/client.js';
-import { isFtpError, throwUnlessRefused } from '../ftp/refusal.js';
+import { accepts, isFtpError, throwUnlessRefused } from '../ftp/refusal.js';
 import type { FtpSession } from '../ftp/session.js';
 import { isFull, toPorterError } from '../system-errors.js';
 import { copyFile, endExchange } from './exchange.js';
@@ -377,16 +377,6 @@ export class FtpFiles implements FilesEnd {
 async function madeAndSet(client: Client, far: string, setting: string): Promise<boolean> {
   try {
     await client.sendTogether(['MKD', far], [setting, far]);
-    return true;
-  } catch (error) {
-    throwUnlessRefused(error);
-    return false;
-  }
-}
-
-async function accepts(client: Client, command: string): Promise<boolean> {
-  try {
-    await client.send(command);
     return true;
   } catch (error) {
     throwUnlessRefused(error);

@@ -1,5 +1,5 @@
 import type { Client } from 'basic-ftp';
-import { throwUnlessRefused } from './refusal.js';
+import { accepts, throwUnlessRefused } from './refusal.js';
 
 /** A command that may set the time of a file. @param time `20261129163000`, UTC */
 type SettingTime = (time: string, path: string) => string;
@@ -35,7 +35,7 @@ export class FileTimes {
       return;
     }
     for (const way of commands) {
-      if (!(await takes(client, way(time, path)))) continue;
+      if (!(await accepts(client, way(time, path)))) continue;
       // Some say that they did and did not.
       if (!(await hasTime(client, path, time))) continue;
       this.way = way;
@@ -47,16 +47,6 @@ export class FileTimes {
 
 function timeText(mtime: number): string {
   return new Date(mtime).toISOString().replace(/[-:T]|\..*$/g, '');
-}
-
-async function takes(client: Pick<Client, 'send'>, command: string): Promise<boolean> {
-  try {
-    await client.send(command);
-    return true;
-  } catch (error) {
-    throwUnlessRefused(error);
-    return false;
-  }
 }
 
 /** Whether a server gives a file this time (RFC 3659, section 3). */

@@ -1,4 +1,4 @@
-import type { FTPError } from 'basic-ftp';
+import type { Client, FTPError } from 'basic-ftp';
 import { EndError } from '../../core/errors.js';
 
 /** What the package says of a reply or a listing that it cannot read, or that is larger than it may be. */
@@ -28,4 +28,15 @@ export function isFtpError(error: unknown): error is FTPError {
 /** Goes on where a server only refuses a command. @throws anything else, also where it ends the connection */
 export function throwUnlessRefused(error: unknown): void {
   if (!isFtpError(error) || error.code === 421) throw error;
+}
+
+/** Whether a server accepts a command. */
+export async function accepts(client: Pick<Client, 'send'>, command: string): Promise<boolean> {
+  try {
+    await client.send(command);
+    return true;
+  } catch (error) {
+    throwUnlessRefused(error);
+    return false;
+  }
 }
