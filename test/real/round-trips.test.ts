@@ -113,7 +113,7 @@ const formulas: Record<'shell' | 'sftp' | 'ftp', Record<keyof Trips, { few: numb
     rewrite: { few: 0, more: 0 },
     deliver: { few: 80, more: 20 },
     check: { few: 32, more: 15 },
-    go: { few: 140, more: 45 },
+    go: { few: 170, more: 60 },
   },
   sftp: {
     survey: { few: 70, more: 25 },
@@ -121,7 +121,7 @@ const formulas: Record<'shell' | 'sftp' | 'ftp', Record<keyof Trips, { few: numb
     rewrite: { few: 0, more: 0 },
     deliver: { few: 125, more: 50 },
     check: { few: 45, more: 35 },
-    go: { few: 250, more: 100 },
+    go: { few: 300, more: 140 },
   },
   ftp: {
     survey: { few: 85, more: 130 },
@@ -129,7 +129,7 @@ const formulas: Record<'shell' | 'sftp' | 'ftp', Record<keyof Trips, { few: numb
     rewrite: { few: 0, more: 0 },
     deliver: { few: 195, more: 300 },
     check: { few: 80, more: 180 },
-    go: { few: 370, more: 700 },
+    go: { few: 400, more: 800 },
   },
 };
 
