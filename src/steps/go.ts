@@ -28,7 +28,7 @@ export interface GoOutcome {
 
 /**
  * Run every step in order, resuming where the last run ended; a finding that says stop ends it.
- * @param surveyed is told what the survey saw, before anything is taken
+ * @param surveyed gets what the survey saw, before anything is taken
  */
 export async function go(
   run: StepRun,

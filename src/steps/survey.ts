@@ -147,7 +147,7 @@ export async function survey(run: StepRun, only?: End): Promise<StepOutcome<Surv
   });
 }
 
-/** @param recognised is told the site's family as soon as it is known */
+/** @param recognised gets the site’s family as soon as it is known */
 async function surveyOld(run: StepRun, recognised: (family: Family | undefined) => void): Promise<SeenOld> {
   const { move } = run;
   const findings: Finding[] = [];

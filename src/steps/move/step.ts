@@ -13,7 +13,7 @@ export interface CarriesAhead {
   /** How many files were carried, and how. */
   readonly files: number;
   readonly way: 'as one stream' | 'file by file';
-  /** Is told of each file that the crate has. @param family that of the site, whose own files the delivery writes */
+  /** Gets each file as soon as the crate has it. @param family that of the site, whose own files the delivery writes */
   took(entry: FileEntry, family: Family | undefined): void;
 }
 

@@ -52,7 +52,7 @@ export class Forerun implements CarriesAhead {
     });
   }
 
-  /** Waits until what it was told of is carried. */
+  /** Waits until all that it was given is carried. */
   async finish(): Promise<void> {
     this.isOver = true;
     this.wake();
