@@ -57,7 +57,11 @@ export async function check(
       const [ofFiles, ofTables] = [findings.part(), findings.part()];
       const [leftInFiles, leftInTables]: [LeftOver[], LeftOver[]] = [[], []];
       const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
-      const seenSideBySide = await sideBySide(run, {
+      const {
+        files,
+        database: tables,
+        pages: { pages, findings: ofPages },
+      } = await sideBySide(run, {
         files: async run => {
           const place = move.newFiles;
           if (!place || manifest.counts.files === 0) return undefined;
@@ -78,13 +82,11 @@ export async function check(
         },
         pages: run => comparePagesOf(run, family),
       });
-      const { files, database: tables } = seenSideBySide;
       leftOver.push(...leftInFiles, ...leftInTables);
       findings.add(
         ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
         ...leftOverFindings(leftOver),
       );
-      const { pages, findings: ofPages } = seenSideBySide.pages;
       findings.add(...ofPages);
       const compared = { files, tables, leftOver, pages };
       const seen = seenBy(move, manifest, compared, exported !== undefined);

@@ -12,7 +12,7 @@ import { pack, packInputs } from './pack.js';
 import { redirects } from './redirects.js';
 import { type RewriteTrial, tryRewriting } from './rewrite/trial.js';
 import { rewrite } from './rewrite.js';
-import { compressLinesSeenSlow } from './survey/line-rates.js';
+import { compressSlowLines } from './survey/line-rates.js';
 import { type SurveyResult, survey } from './survey.js';
 
 /** The steps that can be done without a person, in order. What changes the DNS or takes things away is not among them. */
@@ -45,8 +45,9 @@ export async function go(
       const outcome = await step({ ...run, forerun });
       outcomes.push(outcome);
       if (step === survey) {
-        surveyed(outcome.result as SurveyResult);
-        await compressLinesSeenSlow(run.move);
+        const seen = outcome.result as SurveyResult;
+        surveyed(seen);
+        compressSlowLines(run.move, seen.rates);
       }
       if (outcome.state === 'stopped') return { outcomes, stoppedAt: outcome.step };
     }

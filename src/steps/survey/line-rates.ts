@@ -1,5 +1,4 @@
 import type { Rate } from '../../core/estimate.js';
-import type { FilesPlace } from '../../ends/files/place.js';
 import type { Move } from '../move/open.js';
 import { readResult } from '../move/step.js';
 
@@ -13,16 +12,15 @@ export interface LineRates {
 const slow = 4_000_000;
 
 /** Compresses what passes over lines that were slow in a survey's trial. Nothing may be under way on them. */
-function compressSlowLines({ oldPlace, newFiles }: Move, rates: LineRates): void {
-  const lines: readonly (readonly [FilesPlace | undefined, Rate | undefined])[] = [
-    [oldPlace, rates.old],
-    [newFiles, rates.new],
-  ];
-  for (const [place, rate] of lines) if (rate && rate.bytesPerSecond < slow) place?.ssh?.compress();
+export function compressSlowLines({ oldPlace, newFiles }: Move, rates: LineRates | undefined): void {
+  const isSlow = (rate: Rate | undefined) => rate !== undefined && rate.bytesPerSecond < slow;
+  if (isSlow(rates?.old)) oldPlace?.ssh?.compress();
+  if (isSlow(rates?.new)) newFiles?.ssh?.compress();
 }
 
 /** The same with what the last survey saw, if there was one. */
 export async function compressLinesSeenSlow(move: Move): Promise<void> {
+  if (!move.oldPlace?.ssh && !move.newFiles?.ssh) return;
   const seen = await readResult<{ rates?: LineRates }>(move.folder, 'survey').catch(() => undefined);
-  if (seen?.result.rates) compressSlowLines(move, seen.result.rates);
+  compressSlowLines(move, seen?.result.rates);
 }

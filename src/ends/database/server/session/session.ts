@@ -27,6 +27,8 @@ export class DatabaseSession {
   private readonly connection: Connection;
   private readonly tunnel: Duplex | undefined;
   private readonly sending: Sending;
+  /** How many have asked to pause and not to resume. */
+  private pauses = 0;
   /** Whether the connection has ended. */
   isOver = false;
   /** Whether what was set in it can be forgotten, to use it again. */
@@ -146,13 +148,13 @@ export class DatabaseSession {
     });
   }
 
-  /** Keeps the server from sending more rows until `resume`. */
+  /** Keeps the server from sending more rows until `resume`; where several ask for it, until all of them have resumed. */
   pause(): void {
-    this.connection.pause();
+    if (this.pauses++ === 0) this.connection.pause();
   }
 
   resume(): void {
-    this.connection.resume();
+    if (--this.pauses === 0) this.connection.resume();
   }
 
   async close(): Promise<void> {
