@@ -12,8 +12,12 @@ import { readEntryList, writeEntryList } from '../ends/move-folder/entry-list.js
 import { compareDatabase } from './check/database.js';
 import { compareExport } from './check/export.js';
 import { compareFiles, configurationFindings, fileFindings, type LeftOver } from './check/files.js';
-import { comparePagesOf } from './check/pages.js';
+import { lookAtPages } from './check/look/look.js';
+import { comparePagesOf, notReachable } from './check/pages/compare.js';
 import { type Compared, seenBy } from './check/seen.js';
+import { openSites } from './check/site/both-sites.js';
+import { ExposedFiles } from './check/site/exposed.js';
+import { figureFindings, oldFigures } from './check/site/figures.js';
 import { compareTables, tableFindings } from './check/tables.js';
 import { isOwn } from './deliver/files/staging.js';
 import { identityOf, identityOfTree, TreeIdentity } from './move/identity.js';
@@ -32,12 +36,14 @@ export interface CheckResult extends Compared {
 export interface CheckOptions {
   /** A dump that somebody exported from the new database, to be compared with what was to be loaded. */
   readonly exported?: string | undefined;
+  /** Open pages of both sites in a browser, too. */
+  readonly look?: boolean | undefined;
 }
 
 /** Compares the new end with the old: files, rows, left-over addresses and pages. Changes nothing. */
 export async function check(
   run: StepRun,
-  { exported }: CheckOptions = {},
+  { exported, look }: CheckOptions = {},
 ): Promise<StepOutcome<CheckResult>> {
   const { move } = run;
   const { crate } = move;
@@ -46,53 +52,68 @@ export async function check(
   const tree = move.newFiles ? await keepListing(run, move.newFiles.open()) : undefined;
   const dump = move.newDump && manifest.tables.length > 0 ? await identityOf(move.newDump.path) : undefined;
   // What is in a live database may have changed meanwhile.
-  const again = run.again || exported !== undefined || (move.newLive && manifest.tables.length > 0);
+  const again = run.again || exported !== undefined || look || (move.newLive && manifest.tables.length > 0);
   try {
     const inputs = inputsOf(run, await crate.identity(), tree, dump);
     return await doStep<CheckResult>({ ...run, again }, 'check', inputs, async findings => {
       const leftOver: LeftOver[] = [];
       findings.add(...crateTablesFindings(move, manifest));
       if (findings.stops)
-        return { result: { files: undefined, tables: [], leftOver, pages: [], seen: [] }, brief: {} };
+        return {
+          result: { files: undefined, tables: [], leftOver, pages: [], assets: 0, seen: [] },
+          brief: {},
+        };
       const [ofFiles, ofTables] = [findings.part(), findings.part()];
       const [leftInFiles, leftInTables]: [LeftOver[], LeftOver[]] = [[], []];
       const live = move.newLive && manifest.tables.length > 0 && exported === undefined;
+      const ofPages = findings.part();
+      const exposed = new ExposedFiles(family);
+      const figures = oldFigures(run, manifest);
+      // Whoever asks for them first hears of what is wrong with the dump.
+      figures.catch(() => {});
+      const sites = move.sheet.new.reach === undefined ? undefined : openSites(run, family);
       const {
         files,
         database: tables,
-        pages: { pages, findings: ofPages },
+        pages: compared,
       } = await sideBySide(run, {
-        files: async run => {
+        files: async (run: StepRun) => {
           const place = move.newFiles;
           if (!place || manifest.counts.files === 0) return undefined;
-          const found = { family, manifest, place, tree: listingOf(move), leftOver: leftInFiles };
+          const found = { family, manifest, place, tree: listingOf(move), leftOver: leftInFiles, exposed };
           const [files, configuration] = await Promise.all([
             compareFiles(run, found),
             configurationFindings(move, family),
           ]);
           ofFiles.add(...fileFindings(String(place), files), ...configuration);
+          ofFiles.add(...(await exposed.findings(run, String(place), sites)));
           return files;
         },
-        database: async run => {
+        database: async (run: StepRun) => {
           if (exported !== undefined) return compareExport(run, family, exported, leftInTables);
           if (!live) return dump ? compareTables(run, family, leftInTables) : [];
           const database = await compareDatabase(run, family, leftInTables);
           ofTables.add(...database.findings);
+          const place = comparedWith(move, undefined);
+          ofTables.add(...figureFindings(run, place, await figures, database.figures));
           return database.tables;
         },
-        pages: run => comparePagesOf(run, family),
+        pages: async (run: StepRun) => (sites ? comparePagesOf(run, sites, figures, inputs) : notReachable()),
       });
+      const looked = look && sites ? await lookAtPages(run, sites, compared.pages) : undefined;
+      await Promise.all([sites?.old.close(), sites?.new.close()]);
       leftOver.push(...leftInFiles, ...leftInTables);
       findings.add(
         ...tableFindings(comparedWith(move, exported), tables, remedyFor(move, exported)),
         ...leftOverFindings(leftOver),
       );
-      findings.add(...ofPages);
-      const compared = { files, tables, leftOver, pages };
-      const seen = seenBy(move, manifest, compared, exported !== undefined);
+      ofPages.add(...compared.findings, ...(looked?.findings ?? []));
+      const { pages, assets } = compared;
+      const result = { files, tables, leftOver, pages, assets, looks: looked?.looks };
+      const seen = seenBy(move, manifest, result, exported !== undefined);
       const brief = { files: files?.equal, tables: tables.length, pages: pages.length };
       return {
-        result: { ...compared, seen },
+        result: { ...result, seen },
         brief: { ...brief, seen: worstOf(seen), exported: exported !== undefined },
       };
     });
@@ -133,7 +154,7 @@ function inputsOf(
   tree: string | undefined,
   dump: unknown,
 ): unknown {
-  const { old, new: next } = move.sheet;
+  const { old, new: next, check, configure } = move.sheet;
   const database = next.database && { ...next.database, password: traceOfSecret(next.database.password) };
   return {
     database,
@@ -141,8 +162,15 @@ function inputsOf(
     tree,
     dump,
     pairs: rulesOf(move).pairs,
-    reach: [old.reach, next.reach],
+    reach: [old.reach, next.reach, old['reach-https'], next['reach-https']],
+    check: { ...check, login: check.login?.user },
+    expected: expectedBy(configure),
   };
+}
+
+/** What of the sheet changes pages. */
+function expectedBy({ title, tagline, maintenance, ...configure }: Move['sheet']['configure']): unknown {
+  return { title, tagline, maintenance, engines: configure['search-engines'], off: configure['switch-off'] };
 }
 
 /** What is at the new end while it is looked at, in the move folder. */

@@ -1,3 +1,4 @@
+import { whyOf } from '../../core/pages/compare/compare-pages.js';
 import { count, counted, seconds } from '../../core/text/numbers.js';
 import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { CheckResult } from '../../steps/check.js';
@@ -41,7 +42,7 @@ export function showSeen({ seen }: CheckResult, colors: Terminal['colors']): str
 }
 
 /** Files and rows, as one table. */
-export function compared({ files, tables, pages }: CheckResult, colors: Terminal['colors']): string {
+export function compared({ files, tables, pages, assets }: CheckResult, colors: Terminal['colors']): string {
   const mark = (good: boolean) => (good ? colors.green('equal') : colors.red('not equal'));
   const rows: string[][] = [];
   if (files) {
@@ -69,13 +70,14 @@ export function compared({ files, tables, pages }: CheckResult, colors: Terminal
     ]);
   }
   if (pages.length > 0) {
-    const same = pages.filter(({ verdict }) => verdict === 'same').length;
+    const good = pages.filter(isGood).length;
     rows.push([
       'pages',
       count(pages.length),
-      count(same),
-      same === pages.length ? colors.green('the same') : colors.yellow(`${pages.length - same} to look at`),
+      count(good),
+      good === pages.length ? colors.green('the same') : colors.yellow(`${pages.length - good} to look at`),
     ]);
+    if (assets > 0) rows.push(['files that pages load', '', count(assets), '']);
   }
   return table(['', 'old', 'new', ''], rows, [1, 2]);
 }
@@ -94,8 +96,8 @@ export function showLeftOver({ leftOver }: CheckResult, colors: Terminal['colors
 
 function showPages({ pages }: CheckResult, colors: Terminal['colors']): string {
   if (pages.length === 0) return '';
-  const odd = pages.filter(({ verdict }) => verdict !== 'same');
-  const shown = [...odd, ...pages.filter(({ verdict }) => verdict === 'same')].slice(0, 12);
+  const odd = pages.filter(page => !isGood(page));
+  const shown = [...odd, ...pages.filter(isGood)].slice(0, 12);
   return (
     pagesTable(shown, colors) +
     (pages.length > shown.length
@@ -106,16 +108,25 @@ function showPages({ pages }: CheckResult, colors: Terminal['colors']): string {
   );
 }
 
+/** Whether a page is as it was: what the old site does not have either is no fault of the new one. */
+function isGood({ verdict }: CheckResult['pages'][number]): boolean {
+  return verdict === 'same' || verdict === 'old fails too';
+}
+
 /** Pages of both ends beside each other. */
 export function pagesTable(pages: CheckResult['pages'], colors: Terminal['colors']): string {
   return table(
     ['page', 'old', 'new', 'title', ''],
-    pages.map(({ path, oldStatus, newStatus, newTitle, verdict, why }) => [
-      fit(path, 30),
-      String(oldStatus),
-      String(newStatus),
-      fit(newTitle, 40),
-      verdict === 'same' ? colors.green('same') : colors.red(why || verdict),
+    pages.map(page => [
+      fit(page.path, 30),
+      String(page.oldStatus || '–'),
+      String(page.newStatus || '–'),
+      fit(page.newTitle, 40),
+      page.verdict === 'same'
+        ? colors.green('same')
+        : isGood(page)
+          ? colors.dim(whyOf(page))
+          : colors.red(fit(whyOf(page), 60)),
     ]),
     [1, 2],
   );

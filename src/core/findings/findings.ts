@@ -1,4 +1,4 @@
-import type { catalogue } from './catalogue.js';
+import type { catalogue } from './catalogue/catalogue.js';
 import type { Level } from './entry.js';
 
 export type FindingCode = keyof typeof catalogue;

@@ -6,6 +6,7 @@ import { UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { DumpRewriter } from '../../core/rewrite/carriers/dump.js';
 import { compileDumpTerms } from '../../core/rewrite/carriers/dump-terms.js';
+import type { SiteFigures } from '../../core/site/data/site-figures.js';
 import type { Family } from '../../core/site/families/family.js';
 import { ownershipOf } from '../../core/site/survey/site-tables.js';
 import type { Column } from '../../core/sql/column.js';
@@ -20,6 +21,7 @@ import { readResult, type StepRun } from '../move/step.js';
 import { tablesOfCrate } from '../move/tables.js';
 import { dumpTermsOf, newTableName, prefixChangeOf } from '../move/terms.js';
 import type { LeftOver } from './files.js';
+import { newFigures } from './site/figures.js';
 import { leftOverIn, type TableComparison } from './tables.js';
 
 /**
@@ -30,7 +32,7 @@ export async function compareDatabase(
   run: StepRun,
   family: Family,
   leftOver: LeftOver[],
-): Promise<{ tables: TableComparison[]; findings: Finding[] }> {
+): Promise<{ tables: TableComparison[]; findings: Finding[]; figures: SiteFigures }> {
   const { database, loaded } = await loadedDatabase(run);
   const manifest = await run.move.crate.manifest();
   const dump = await readMovedDump(run, family, leftOver);
@@ -45,7 +47,9 @@ export async function compareDatabase(
     const tables = comparisons(run, family, { manifest, loaded, now });
     const seen = { family, place: database.text, there, triggers, manifest, dump, tables };
     const findings = [...changedFindings(database, tables), ...structureFindings(run, seen)];
-    return { tables, findings };
+    const change = prefixChangeOf(run.move, family, manifest.from.prefix);
+    const figures = await newFigures(connection, family, change?.to ?? manifest.from.prefix ?? '');
+    return { tables, findings, figures };
   });
 }
 

@@ -22,6 +22,7 @@ import { lookAtSite, readAll, readConfiguration, treeOf } from '../move/read-sit
 import type { StepRun } from '../move/step.js';
 import { rulesOf } from '../move/terms.js';
 import { configurationMissing, needsConfiguration } from '../survey/configuration.js';
+import type { ExposedFiles } from './site/exposed.js';
 
 /** The files of the new end beside those of the crate. */
 export interface FilesComparison {
@@ -32,6 +33,8 @@ export interface FilesComparison {
   readonly missing: readonly string[];
   readonly different: readonly string[];
   readonly extra: readonly string[];
+  /** Files and folders whose rights are not those of the old site, each with both. */
+  readonly modes: readonly string[];
 }
 
 /** Old addresses that are still there, at one place. */
@@ -51,9 +54,11 @@ interface FilesToCompare {
   readonly tree: AsyncIterable<FileEntry>;
   /** Old addresses that are found are added to it. */
   readonly leftOver: LeftOver[];
+  /** Is shown everything that is there. */
+  readonly exposed: ExposedFiles;
 }
 
-interface ComparedFiles extends Pick<FilesToCompare, 'place' | 'leftOver'> {
+interface ComparedFiles extends Pick<FilesToCompare, 'place' | 'leftOver' | 'exposed'> {
   readonly plan: SetUp;
   /** How many there are. */
   readonly files: number;
@@ -64,15 +69,18 @@ interface ComparedFiles extends Pick<FilesToCompare, 'place' | 'leftOver'> {
  */
 export async function compareFiles(
   run: StepRun,
-  { family, manifest, place, tree, leftOver }: FilesToCompare,
+  { family, manifest, place, tree, leftOver, exposed }: FilesToCompare,
 ): Promise<FilesComparison> {
   const { crate } = run.move;
   const plan = await planFromCrate(run.move, family, manifest);
-  const comparing = new Comparing(run, { place, plan, files: manifest.counts.files, leftOver });
+  const comparing = new Comparing(run, { place, plan, files: manifest.counts.files, leftOver, exposed });
   const lists = alongside({ tree, taken: crate.entries(), moved: crate.entries(movedFiles) });
   for await (const { tree: standing, taken, moved } of lists) await comparing.compare(standing, taken, moved);
   return comparing.comparison();
 }
+
+/** So many are listed at most. */
+const mostModes = 1_000;
 
 type Entries<Entry extends FileEntry> = ReadonlyMap<ByteString, Entry>;
 
@@ -91,8 +99,11 @@ class Comparing {
   private readonly missing: string[] = [];
   private readonly different: string[] = [];
   private readonly extra: string[] = [];
+  private readonly modes: string[] = [];
+  private readonly exposed: ExposedFiles;
 
-  constructor(run: StepRun, { place, plan, files, leftOver }: ComparedFiles) {
+  constructor(run: StepRun, { place, plan, files, leftOver, exposed }: ComparedFiles) {
+    this.exposed = exposed;
     this.run = run;
     this.place = place.open();
     this.rules = rulesOf(run.move);
@@ -114,6 +125,17 @@ class Comparing {
       if (type !== 'folder' && !tree.has(path) && setUp.get(path) !== '') this.missing.push(textOf(path));
     for (const [path, { type }] of tree)
       if (type !== 'folder' && !taken.has(path) && !setUp.has(path)) this.extra.push(textOf(path));
+    for (const entry of tree.values()) {
+      this.exposed.look(entry);
+      const mode = taken.get(entry.path)?.mode;
+      if (
+        mode !== undefined &&
+        !setUp.has(entry.path) &&
+        !this.configuration.has(entry.path) &&
+        entry.type !== 'link'
+      )
+        this.compareModes(entry, mode);
+    }
     const files = [...tree.values()].filter(({ type, path }) => type === 'file' && taken.has(path));
     const sums = await place.checksums(
       files.map(({ path }) => path),
@@ -140,6 +162,12 @@ class Comparing {
     );
   }
 
+  private compareModes({ path, mode }: FileEntry, taken: number): void {
+    const [was, is] = [taken, mode].map(one => (one & 0o777).toString(8).padStart(3, '0'));
+    if (was !== is && this.modes.length < mostModes)
+      this.modes.push(`${textOf(path)} (${is} instead of ${was})`);
+  }
+
   private lookInto(path: ByteString, bytes: ByteString): void {
     const seen = new Tally().at('files', textOf(path));
     const edits = editsInValue(bytes, this.rules, observerOf(seen));
@@ -155,8 +183,8 @@ class Comparing {
   }
 
   comparison(): FilesComparison {
-    const { missing, different, extra } = this;
-    return { ...this.count, missing, different, extra };
+    const { missing, different, extra, modes } = this;
+    return { ...this.count, missing, different, extra, modes };
   }
 }
 
@@ -231,6 +259,20 @@ export function fileFindings(place: string, files: FilesComparison): Finding[] {
       files.extra,
       'at the new end that the crate does not hold',
       'Check whether the new site has written it',
+    ),
+    ...several(
+      'program-file-extra',
+      'warn',
+      files.extra.filter(path => /\.(?:php\d?|phtml|phar|cgi|pl)$/i.test(path)),
+      'of program code at the new end that were not delivered',
+      'Look at them: remove what the site does not need, such as an installer',
+    ),
+    ...several(
+      'file-mode-differs',
+      'warn',
+      files.modes,
+      'or folders with other rights than at the old end',
+      'Set the rights in the file manager of the new host, or deliver over SSH',
     ),
   ];
 }

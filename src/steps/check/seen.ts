@@ -1,9 +1,10 @@
-import type { PageComparison } from '../../core/pages/compare.js';
+import type { PageComparison } from '../../core/pages/compare/compare-pages.js';
 import { count, counted } from '../../core/text/numbers.js';
 import type { Look, Seen } from '../../core/verdict.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { Move } from '../move/open.js';
 import type { FilesComparison, LeftOver } from './files.js';
+import { type LookedAt, leastShare } from './look/look.js';
 import type { TableComparison } from './tables.js';
 
 /** What a check compared. */
@@ -12,6 +13,10 @@ export interface Compared {
   readonly tables: readonly TableComparison[];
   readonly leftOver: readonly LeftOver[];
   readonly pages: readonly PageComparison[];
+  /** How many files that pages load were looked at. */
+  readonly assets: number;
+  /** Pages as a browser shows them; undefined where none was asked. */
+  readonly looks?: readonly LookedAt[] | undefined;
 }
 
 /** What of a comparison was looked at, and what was seen. */
@@ -21,6 +26,7 @@ export function seenBy(move: Move, manifest: CrateManifest, result: Compared, ex
   if (manifest.tables.length > 0) seen.push(...tablesSeen(move, result, exported));
   if (manifest.counts.files + manifest.tables.length > 0) seen.push(addressesSeen(result));
   seen.push(pagesSeen(result));
+  if (result.looks) seen.push(picturesSeen(result.looks));
   return seen;
 }
 
@@ -66,10 +72,22 @@ function addressesSeen({ leftOver, files, tables }: Pick<Compared, 'leftOver' | 
   return { what, look: 'seen good', text: `none is left in ${where} that was to be rewritten` };
 }
 
-function pagesSeen({ pages }: Pick<Compared, 'pages'>): Seen {
+function pagesSeen({ pages, assets }: Pick<Compared, 'pages' | 'assets'>): Seen {
   const what = 'pages';
   if (pages.length === 0) return { what, look: 'not looked at', text: 'none was compared (new.reach)' };
-  const same = pages.filter(({ verdict }) => verdict === 'same').length;
-  const text = `${count(same)} of ${counted(pages.length, 'page')} the same`;
-  return { what, look: same === pages.length ? 'seen good' : 'seen bad', text };
+  const of = (verdict: PageComparison['verdict']) => pages.filter(page => page.verdict === verdict).length;
+  const [same, missing] = [of('same'), of('old fails too')];
+  const parts = [`${count(same)} of ${counted(pages.length, 'page')} the same`];
+  if (missing > 0) parts.push(`${count(missing)} missing at the old site too`);
+  if (assets > 0) parts.push(`${counted(assets, 'file')} that they load looked at`);
+  const look = same + missing === pages.length ? 'seen good' : 'seen bad';
+  return { what, look, text: parts.join(', ') };
+}
+
+function picturesSeen(looks: readonly LookedAt[]): Seen {
+  const what = 'pictures';
+  if (looks.length === 0) return { what, look: 'not looked at', text: 'no browser showed them' };
+  const same = looks.filter(({ share }) => share <= leastShare).length;
+  const text = `${count(same)} of ${counted(looks.length, 'pair')} the same`;
+  return { what, look: same === looks.length ? 'seen good' : 'seen bad', text };
 }

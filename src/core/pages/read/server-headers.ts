@@ -1,4 +1,4 @@
-import { type Finding, finding } from '../findings/findings.js';
+import { type Finding, finding } from '../../findings/findings.js';
 
 /** What a web server's answer says of who gave it. */
 export interface ServerHeaders {

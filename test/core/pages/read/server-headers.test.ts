@@ -1,6 +1,10 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
-import { type AskedPage, pageFindings, readServerHeaders } from '../../../src/core/pages/server-headers.js';
+import {
+  type AskedPage,
+  pageFindings,
+  readServerHeaders,
+} from '../../../../src/core/pages/read/server-headers.js';
 
 const asked: AskedPage = {
   which: 'home page',

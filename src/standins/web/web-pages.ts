@@ -1,4 +1,5 @@
-import { StandinDatabase } from './database.js';
+import { randomBytes } from 'node:crypto';
+import { StandinDatabase } from '../database.js';
 
 type Row = Record<string, string>;
 
@@ -58,8 +59,11 @@ function record(value: unknown): Record<string, unknown> {
 }
 
 /** Draws the page at a path below the home address; undefined where there is none. */
-export function drawPage(content: SiteContent, path: string): string | undefined {
+export function drawPage(content: SiteContent, path: string, search = ''): string | undefined {
+  const words = new URLSearchParams(search).get('s');
+  if (path === '' && words !== null) return searchPage(content, words);
   if (path === 'wp-login.php') return loginPage(content);
+  if (path === 'wp-admin') return administration(content);
   if (path === '') {
     const latest = content.posts.filter(post => post.post_type === 'post').slice(0, content.perPage * 4);
     const list = latest.map(
@@ -78,7 +82,7 @@ export function drawPage(content: SiteContent, path: string): string | undefined
     );
   const title = escapeHtml(post.post_title!);
   const body = `<h2>${title}</h2>${layout ? drawLayout(layout) : ''}${post.post_content}${replies.join('')}`;
-  return frame(content, `${post.post_title} – ${content.name}`, body);
+  return frame(content, `${post.post_title} – ${content.name}`, body, `${path}/`);
 }
 
 function drawLayout(json: string): string {
@@ -102,7 +106,9 @@ function drawLayout(json: string): string {
     .join('');
 }
 
-function frame(content: SiteContent, title: string, body: string): string {
+/** @param path of the page, below the home address */
+function frame(content: SiteContent, title: string, body: string, path = ''): string {
+  const address = `${content.home}/${path}`;
   const menu = content.menu
     .map(({ title: text, url }) => `<a href="${url}">${escapeHtml(text)}</a>`)
     .join('');
@@ -114,12 +120,42 @@ function frame(content: SiteContent, title: string, body: string): string {
     : '';
   return `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>${escapeHtml(title)}</title>
+<meta name="description" content="${escapeHtml(content.tagline)}"><meta property="og:url" content="${address}">
+<link rel="canonical" href="${address}"><link rel="alternate" hreflang="en" href="${address}">
+<link rel="alternate" type="application/rss+xml" title="News" href="${content.home}/feed/">
 <link rel="stylesheet" href="${content.site}/wp-content/themes/creek/style.css">
 <link rel="stylesheet" href="${content.site}/wp-content/uploads/creek/generated.css">
 ${content.hidden ? '<meta name="robots" content="noindex">' : ''}</head>
 <body><header${style}><h1>${escapeHtml(content.name)}</h1><p>${escapeHtml(content.tagline)}</p><nav>${menu}</nav></header>
-<main><article>${body}</article><aside>${widgets}</aside></main>
-<footer><a href="${content.site}/wp-login.php">Log in</a></footer></body></html>
+<main><article>${body}</article><aside>${searchForm(content)}${widgets}</aside></main>
+<footer data-token="${randomBytes(8).toString('hex')}"><a href="${content.site}/wp-login.php">Log in</a></footer></body></html>
+`;
+}
+
+function searchForm({ home }: SiteContent): string {
+  return `<form role="search" action="${home}/" method="get"><label>Search <input name="s" type="search"></label><button>Search</button></form>`;
+}
+
+function searchPage(content: SiteContent, words: string): string {
+  const found = content.posts.filter(({ post_title, post_content, post_name }) => {
+    const text = `${post_title} ${post_content}`.toLowerCase();
+    return post_name !== '' && text.includes(words.toLowerCase());
+  });
+  const list = found
+    .slice(0, 20)
+    .map(post => `<li><a href="${content.home}/${post.post_name}/">${escapeHtml(post.post_title!)}</a></li>`);
+  return frame(
+    content,
+    `Search for ${words} – ${content.name}`,
+    `<h2>Search for ${escapeHtml(words)}</h2><ul>${list.join('')}</ul>`,
+    `?s=${encodeURIComponent(words)}`,
+  );
+}
+
+/** What its keepers see once they are logged in. */
+function administration(content: SiteContent): string {
+  return `<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Dashboard ‹ ${escapeHtml(content.name)}</title></head>
+<body><h1>Dashboard</h1><p>${content.posts.length} entries</p><a href="${content.site}/wp-login.php?action=logout">Log out</a></body></html>
 `;
 }
 

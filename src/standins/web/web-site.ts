@@ -1,13 +1,17 @@
+import { randomBytes } from 'node:crypto';
 import { readFile } from 'node:fs/promises';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { extname, join } from 'node:path';
-import { bytesOf, textOf } from '../core/bytes.js';
-import { staysInside } from '../core/files/entries.js';
-import { type Facts, oneFile } from '../core/site/configuration/source/facts.js';
-import { wordpress } from '../core/site/families/wordpress.js';
-import type { StandinDatabase } from './database.js';
-import { drawPage, type SiteContent, siteContent } from './web-pages.js';
+import { gzipSync } from 'node:zlib';
+import { bytesOf, textOf } from '../../core/bytes.js';
+import { staysInside } from '../../core/files/entries.js';
+import { type Facts, oneFile } from '../../core/site/configuration/source/facts.js';
+import { wordpress } from '../../core/site/families/wordpress.js';
+import type { StandinDatabase } from '../database.js';
+import { rewrite } from './htaccess.js';
+import { robotsTxt, sitePart } from './site-parts.js';
+import { drawPage, siteContent } from './web-pages.js';
 
 const types: Record<string, string> = {
   '.css': 'text/css',
@@ -25,6 +29,9 @@ const types: Record<string, string> = {
 export class StandinWebSite {
   /** What its language says of itself. May be changed to another host's. */
   language: Readonly<Record<string, unknown>> = usualLanguage;
+  /** Who may log in; nobody where this is left out. */
+  keeper: { readonly user: string; readonly password: string } | undefined;
+  private session: string | undefined;
   private readonly folder: string;
   private readonly mount: string;
   private readonly database: StandinDatabase;
@@ -56,12 +63,15 @@ export class StandinWebSite {
   }
 
   private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    if (await this.rewrites(request, response)) return;
     const url = new URL(request.url ?? '/', 'http://stand-in');
+    if (url.pathname === '/robots.txt') return this.robots(request, response);
     if (url.pathname !== this.mount && !url.pathname.startsWith(`${this.mount}/`))
       return this.html(response, 404, notFound);
     const path = decodeURIComponent(url.pathname.slice(this.mount.length + 1));
+    if (path === 'wp-login.php' && request.method === 'POST') return this.logIn(request, response);
     if (/^able-porter-probe-[0-9a-f]+\.php$/.test(path)) return this.probe(response, path);
-    if (/\.(?:css|png|txt|js|html)$/.test(path)) return this.file(response, path);
+    if (/\.(?:css|png|txt|js|html)$/.test(path)) return this.file(request, response, path);
     const facts = await this.facts();
     if (!facts) return this.html(response, 500, notFound);
     if (!this.database.accepts(facts)) return this.html(response, 500, connectionError);
@@ -77,7 +87,72 @@ export class StandinWebSite {
       response.writeHead(301, { location: `${content.home}/${path}${url.search}` }).end();
       return;
     }
-    this.page(response, content, path);
+    const id = url.searchParams.get('p') ?? url.searchParams.get('page_id');
+    const post = path === '' && id !== null ? content.posts.find(({ ID }) => ID === id) : undefined;
+    if (post) {
+      response.writeHead(301, { location: `${content.home}/${post.post_name}/` }).end();
+      return;
+    }
+    const part = sitePart(content, path);
+    if (part) return this.send(request, response, 200, part.type, part.body);
+    if (path.replace(/\/$/, '') === 'wp-admin' && !this.isLoggedIn(request)) {
+      response.writeHead(302, { location: `${content.site}/wp-login.php?redirect_to=wp-admin` }).end();
+      return;
+    }
+    if (path === 'wp-login.php' && url.searchParams.get('action') === 'logout') this.session = undefined;
+    const drawn = drawPage(content, path.replace(/\/$/, ''), url.search);
+    response.setHeader('x-content-type-options', 'nosniff');
+    response.setHeader('link', `<${content.home}/wp-json/>; rel="https://api.w.org/"`);
+    this.send(request, response, drawn === undefined ? 404 : 200, htmlType, drawn ?? notFound);
+  }
+
+  /** Follows the redirects in the site's `.htaccess`. */
+  private async rewrites(request: IncomingMessage, response: ServerResponse): Promise<boolean> {
+    const read = (folder: string) =>
+      staysInside(folder || 'x')
+        ? readFile(join(this.folder, folder, '.htaccess'), 'latin1').catch(() => undefined)
+        : Promise.resolve(undefined);
+    const rewritten = await rewrite(
+      {
+        method: request.method ?? 'GET',
+        host: request.headers.host ?? '',
+        uri: request.url ?? '/',
+        isSecure: request.headers['x-forwarded-proto'] === 'https',
+      },
+      read,
+      this.mount,
+    );
+    if (!rewritten) return false;
+    const { status, location } = rewritten;
+    response.writeHead(status, location === undefined ? {} : { location }).end();
+    return true;
+  }
+
+  private async robots(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const facts = await this.facts();
+    if (!facts || !this.database.accepts(facts) || !this.database.has(`${facts.prefix}options`))
+      return this.html(response, 404, notFound);
+    const { type, body } = robotsTxt(siteContent(this.database, facts.prefix), this.mount);
+    this.send(request, response, 200, type, body);
+  }
+
+  /** Lets the keeper in, with a cookie for this site. */
+  private async logIn(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const chunks: Buffer[] = [];
+    for await (const chunk of request) chunks.push(chunk);
+    const form = new URLSearchParams(Buffer.concat(chunks).toString());
+    const { keeper } = this;
+    if (!keeper || form.get('log') !== keeper.user || form.get('pwd') !== keeper.password)
+      return this.html(response, 200, wrongPassword);
+    this.session = randomBytes(16).toString('hex');
+    const cookie = `keeper=${this.session}; Path=${this.mount}/; HttpOnly`;
+    response.writeHead(302, { location: `${this.mount}/wp-admin/`, 'set-cookie': cookie }).end();
+  }
+
+  private isLoggedIn({ headers }: IncomingMessage): boolean {
+    return (
+      this.session !== undefined && (headers.cookie ?? '').split('; ').includes(`keeper=${this.session}`)
+    );
   }
 
   /** Answers a probe as the language would that a real host runs; the file itself is only looked for. */
@@ -91,11 +166,6 @@ export class StandinWebSite {
     response
       .writeHead(200, { 'content-type': 'application/json' })
       .end(JSON.stringify({ ...this.language, now, folder: this.folder }));
-  }
-
-  private page(response: ServerResponse, content: SiteContent, path: string): void {
-    const drawn = drawPage(content, path.replace(/\/$/, ''));
-    this.html(response, drawn === undefined ? 404 : 200, drawn ?? notFound);
   }
 
   private async facts(): Promise<
@@ -112,16 +182,29 @@ export class StandinWebSite {
     return { name: text('name'), user: text('user'), password: text('password'), prefix: text('prefix') };
   }
 
-  private async file(response: ServerResponse, path: string): Promise<void> {
+  private async file(request: IncomingMessage, response: ServerResponse, path: string): Promise<void> {
     try {
       if (!staysInside(path)) throw new Error('outside');
       const content = await readFile(join(this.folder, path));
-      response
-        .writeHead(200, { 'content-type': types[extname(path)] ?? 'application/octet-stream' })
-        .end(content);
+      response.setHeader('cache-control', 'max-age=3600');
+      this.send(request, response, 200, types[extname(path)] ?? 'application/octet-stream', content);
     } catch {
       this.html(response, 404, notFound);
     }
+  }
+
+  /** Compresses what is text, where the browser takes that. */
+  private send(
+    request: IncomingMessage,
+    response: ServerResponse,
+    status: number,
+    type: string,
+    body: string | Buffer,
+  ): void {
+    response.setHeader('content-type', type);
+    const packs = /^text|json|xml/.test(type) && /\bgzip\b/.test(String(request.headers['accept-encoding']));
+    if (packs) response.setHeader('content-encoding', 'gzip');
+    response.writeHead(status).end(packs ? gzipSync(body) : body);
   }
 
   private html(response: ServerResponse, status: number, html: string): void {
@@ -141,6 +224,9 @@ const usualLanguage = {
   free: 40_000_000_000,
 };
 
+const htmlType = 'text/html; charset=utf-8';
+const wrongPassword =
+  '<!doctype html><title>Log In</title><p>Error: the password is incorrect.</p><form method="post"><input name="log"><input name="pwd" type="password"></form>';
 const notFound = '<!doctype html><title>Page not found</title><h1>Page not found</h1>';
 const connectionError =
   '<!doctype html><title>Database Error</title><h1>Error establishing a database connection</h1>';

@@ -1,7 +1,7 @@
-import type { CatalogueEntry } from './entry.js';
+import type { CatalogueEntry } from '../entry.js';
 
-/** Every finding that a step can make: its levels, what it means, and what to do. docs/findings.md is written from this. */
-export const catalogue = {
+/** What steps find, apart from the pages of a site. */
+export const stepFindings = {
   'account-reaches-beyond': {
     levels: ['warn'],
     meaning: 'The account of the new database may change other databases of its server too.',
@@ -46,11 +46,6 @@ export const catalogue = {
     levels: ['warn'],
     meaning: 'An archive of a megabyte or more is in the site.',
     remedy: 'Remove it, or leave it out.',
-  },
-  'asset-broken': {
-    levels: ['warn'],
-    meaning: 'An image, style or script does not load at the new site.',
-    remedy: 'Check whether it was left out, or is missing at the old site too.',
   },
   'base64-left': {
     levels: ['warn'],
@@ -533,46 +528,6 @@ export const catalogue = {
     levels: ['stop'],
     meaning: 'The dump has a statement longer than the new server takes.',
     remedy: 'Raise `max_allowed_packet`, or dump with shorter statements.',
-  },
-  'page-database-error': {
-    levels: ['stop'],
-    meaning: 'The new site cannot reach its database.',
-    remedy: 'Check database, user and password in the configuration.',
-  },
-  'page-differs': {
-    levels: ['warn'],
-    meaning: 'A page differs from the old one.',
-    remedy: 'Open the two side by side.',
-  },
-  'page-installation': {
-    levels: ['stop'],
-    meaning: 'The new site shows its installation page.',
-    remedy: 'Load the finished dump; check the table prefix.',
-  },
-  'page-missing': {
-    levels: ['stop'],
-    meaning: 'A page is not found at the new site.',
-    remedy: 'Save the permalink settings; check the rewrite rules.',
-  },
-  'page-sent-away': {
-    levels: ['stop'],
-    meaning: 'The new site sends visitors to another address.',
-    remedy: 'Load the finished dump, not the one that was taken.',
-  },
-  'pages-not-all': {
-    levels: ['note'],
-    meaning: 'More pages are linked than were compared.',
-    remedy: 'Look at some of them yourself.',
-  },
-  'pages-not-compared': {
-    levels: ['note'],
-    meaning: 'The sheet does not say where the new site can be reached.',
-    remedy: 'Add `new.reach`.',
-  },
-  'pages-unreachable': {
-    levels: ['stop'],
-    meaning: 'One of the two sites did not answer.',
-    remedy: 'Check `old.reach`, `new.reach` and the servers.',
   },
   'panel-limit': {
     levels: ['warn'],
