@@ -1,10 +1,20 @@
 import { apache } from './apache.js';
 import { caddy } from './caddy.js';
+import { csv } from './csv.js';
 import type { RedirectDialect } from './dialect.js';
 import { nginx } from './nginx.js';
+import { php } from './php.js';
+import { staticPages } from './static.js';
 
 /** Every dialect. A new one is one more file and one more line here. */
-export const dialects = [apache, nginx, caddy] as const satisfies readonly RedirectDialect[];
+export const dialects = [
+  apache,
+  nginx,
+  caddy,
+  php,
+  staticPages,
+  csv,
+] as const satisfies readonly RedirectDialect[];
 
 export type DialectName = (typeof dialects)[number]['name'];
 
