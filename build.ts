@@ -40,7 +40,7 @@ const { metafile } = await build({
   metafile: true,
   logLevel: 'warning',
   // It has machine code of its own for its ciphers, and takes twice as long without.
-  external: ['ssh2'],
+  external: ['ssh2', 'playwright-core'],
   plugins: [laterSegmenter],
   // What packages in the older form know on their own.
   define: { __dirname: 'import.meta.dirname', __filename: 'import.meta.filename' },

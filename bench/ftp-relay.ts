@@ -21,9 +21,12 @@ export class FtpRelay {
       near.on('error', () => far.destroy()).on('close', () => far.destroy());
       far.on('error', () => near.destroy()).on('close', () => setTimeout(() => near.destroy(), this.delay));
       near.on('data', chunk => setTimeout(() => far.writable && far.write(chunk), this.delay));
+      const open: Relay[] = [];
       far.on('data', async chunk => {
         const began = performance.now();
-        const answer = await this.withOwnPort(chunk.toString('latin1'));
+        const answer = await this.withOwnPort(chunk.toString('latin1'), open);
+        // What is under way has arrived by then.
+        if (/^226 /m.test(answer)) this.closeLater(open.shift());
         setTimeout(
           () => near.writable && near.write(answer, 'latin1'),
           this.delay - (performance.now() - began),
@@ -41,11 +44,15 @@ export class FtpRelay {
   }
 
   /** The answer to EPSV, with the port of a relay in place of the server's. */
-  private async withOwnPort(answer: string): Promise<string> {
+  private async withOwnPort(answer: string, open: Relay[]): Promise<string> {
     const [, port] = /^229 .*\(\|\|\|(\d+)\|\)/m.exec(answer) ?? [];
     if (port === undefined) return answer;
     const relay = new Relay(Number(port), this.delay);
-    this.closing.push(() => relay.close());
+    open.push(relay);
     return answer.replace(`|||${port}|`, `|||${await relay.listen()}|`);
+  }
+
+  private closeLater(relay: Relay | undefined): void {
+    setTimeout(() => void relay?.close(), 4 * this.delay + 500);
   }
 }

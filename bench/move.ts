@@ -1,6 +1,6 @@
 // A whole move (`go`) of a real CMS between two hosts, each behind a line of its own, beside the same typed by hand in the
 // same run: `tar` and the dump program through `ssh`, or a plain FTP client with eight connections; then a second pass after
-// twenty changed files and rows, and each step by itself. Needs sshd, ssh, tar, MariaDB, PHP, ProFTPD and the CMS.
+// twenty changed files and rows, and each step alone. Needs sshd, ssh, tar, MariaDB, PHP, ProFTPD and the CMS.
 // Usage: npm run bench:move -- [LINE...], each as DELAY[@RATE][:shell|sftp|ftp] (milliseconds each way, MB a second);
 // without any 0 20 80 0@2 20:sftp 20:ftp
 import { spawn } from 'node:child_process';
@@ -13,6 +13,7 @@ import { cmsFolder, installCms, makeDatabases, passwords } from '../test/real/cm
 import { OwnDatabase } from '../test/real/database.js';
 import { ownFtp } from '../test/real/ftp.js';
 import { ownSsh } from '../test/real/ssh.js';
+import { FtpRelay } from './ftp-relay.js';
 
 const program = new URL('../dist/cli/main.js', import.meta.url).pathname;
 const root = mkdtempSync(join(tmpdir(), 'able-porter-bench-'));
@@ -74,6 +75,13 @@ interface Host {
   readonly password: string;
 }
 
+/** A line that delays the data connections too. */
+async function ftpRelayed(port: number, delay: number): Promise<number> {
+  const relay = new FtpRelay(port, delay);
+  ending.push(() => relay.close());
+  return relay.listen();
+}
+
 /** Takes a folder and puts it to another host with a plain FTP client, eight connections each. @returns seconds */
 async function byFtp(from: Host, to: Host, site: string, target: string): Promise<number> {
   const began = performance.now();
@@ -114,7 +122,8 @@ async function byFtp(from: Host, to: Host, site: string, target: string): Promis
 }
 
 async function moved(database: OwnDatabase, line: Line): Promise<void> {
-  const at = (...parts: string[]) => join(root, line.text, ...parts);
+  // A colon ends a field in the FTP server's list of accounts.
+  const at = (...parts: string[]) => join(root, line.text.replaceAll(':', '-'), ...parts);
   const relayed = async (port: number) => {
     const relay = new Relay(port, line.delay);
     relay.rate = line.rate;
@@ -131,7 +140,7 @@ async function moved(database: OwnDatabase, line: Line): Promise<void> {
       port: await relayed(ssh.port),
       own: restricted,
       ownPort: restricted === ssh ? undefined : await relayed(restricted.port),
-      ftp: ftp && { port: await relayed(ftp.port), user: 'porter', password: ftp.password },
+      ftp: ftp && { port: await ftpRelayed(ftp.port, line.delay), user: 'porter', password: ftp.password },
     });
   }
   const [old, next] = ends as [(typeof ends)[0], (typeof ends)[0]];
@@ -192,7 +201,7 @@ new: { address: ${newAddress}, files: "${place(next, at('new', name, 'htdocs'))}
   by hand               ${byHand.toFixed(1)} s
   able-porter go        ${go.toFixed(1)} s, ${(go / byHand).toFixed(1)} × (${first})
   a second pass (go)    ${second.toFixed(1)} s (${stepsOf(move)})
-  each step by itself   ${each.join(', ')}
+  each step alone       ${each.join(', ')}
 `);
 }
 

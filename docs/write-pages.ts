@@ -3,8 +3,8 @@ import { spawnSync } from 'node:child_process';
 import { mkdirSync, writeFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { exitCodeMeanings } from '../src/core/errors.js';
-import { catalogue } from '../src/core/findings/catalogue.js';
-import { dialects, usualDialect } from '../src/core/redirects/dialects.js';
+import { catalogue } from '../src/core/findings/catalogue/catalogue.js';
+import { dialects, usualDialect } from '../src/core/redirects/dialects/dialects.js';
 import { sheetJsonSchema } from '../src/core/sheet/json-schema.js';
 import { families } from '../src/core/site/families/families.js';
 import { protocols } from '../src/ends/files/protocols.js';
@@ -23,10 +23,12 @@ export function commandPages(): Map<string, string> {
 
 /** The page of all findings. */
 export function findingsPage(): string {
-  const rows = Object.entries(catalogue).map(
-    ([code, { levels, meaning, remedy }]) =>
-      `| \`${code}\` | ${levels.join(' or ')} | ${meaning} | ${remedy} |`,
-  );
+  const rows = Object.entries(catalogue)
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(
+      ([code, { levels, meaning, remedy }]) =>
+        `| \`${code}\` | ${levels.join(' or ')} | ${meaning} | ${remedy} |`,
+    );
   return `# Findings
 
 A finding is something that a step saw, with a stable code, the place where it was seen, and what to do. Its level says
@@ -62,7 +64,9 @@ function supportedPage(): string {
     ({ schemes, example, takesKey }) =>
       `| ${list(schemes)} | \`${example}\` | ${takesKey ? 'password, private key or agent' : 'password'} |`,
   );
-  const dialectRows = dialects.map(({ name, title, file }) => `| \`${name}\` | ${title} | \`${file}\` |`);
+  const dialectRows = dialects.map(
+    ({ name, title, folder }) => `| \`${name}\` | ${title} | \`redirects/${folder}/\` |`,
+  );
   return `# What is supported
 
 ## Families of sites
@@ -81,10 +85,10 @@ ${protocolRows.join('\n')}
 
 ## Redirect dialects
 
-\`redirects\` writes one file for each. \`redirects.server\` in the sheet names the one that is shown first, usually
-\`${usualDialect}\`.
+\`redirects\` writes the rules for each into a folder of its own; small pages (\`static\`) only where they are asked for.
+\`redirects.server\` in the sheet names the one that is shown first, usually \`${usualDialect}\`.
 
-| dialect | web server | file |
+| dialect | web server | folder |
 |---|---|---|
 ${dialectRows.join('\n')}
 `;

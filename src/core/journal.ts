@@ -145,6 +145,15 @@ export type Deed =
   /** A person said that visitors use the new site, or no longer do. */
   | { readonly kind: 'went live' }
   | { readonly kind: 'went back' }
+  /** Redirects are about to be put into a file of an end, whose content before is kept; they were taken out of it. */
+  | {
+      readonly kind: 'redirects put';
+      readonly place: string;
+      readonly file: string;
+      /** Where what was there is kept; undefined where nothing was. */
+      readonly kept: string | undefined;
+    }
+  | { readonly kind: 'redirects taken back'; readonly place: string }
   /** A file that asks the language about itself is about to be put at the new end, and was removed. */
   | { readonly kind: 'probe put'; readonly place: string }
   | { readonly kind: 'probe removed'; readonly place: string };
@@ -172,6 +181,8 @@ const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   'gate opened': true,
   'set up': true,
   'held back': true,
+  'redirects put': true,
+  'redirects taken back': true,
   'went live': true,
   'went back': true,
   'probe put': true,

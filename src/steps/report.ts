@@ -11,6 +11,7 @@ import type { DeliverResult } from './deliver.js';
 import { type Ledger, ledgerOf } from './move/ledger.js';
 import { readResult, type StepRun } from './move/step.js';
 import type { PackResult } from './pack.js';
+import { type KeptRedirectTest, lastTest } from './redirects/deeds.js';
 import type { RedirectsResult } from './redirects.js';
 import type { RewriteResult } from './rewrite.js';
 import { leftToDo } from './tidy/to-do.js';
@@ -22,6 +23,8 @@ export interface StepResults {
   deliver?: DeliverResult;
   check?: CheckResult;
   redirects?: RedirectsResult;
+  /** The last test of the redirects at the old host. */
+  redirectsTest?: KeptRedirectTest | undefined;
   cutover?: Awaited<ReturnType<typeof cutover>>['result'];
 }
 
@@ -41,8 +44,8 @@ export interface MoveReport {
   readonly name: string;
   readonly from: string;
   readonly to: string;
-  /** ISO 8601, UTC. */
-  readonly made: string;
+  /** When the last of it was measured, ISO 8601, UTC; undefined where nothing was. */
+  readonly made: string | undefined;
   readonly by: string;
   readonly steps: readonly ReportedStep[];
   /** What the steps found when each ended last, the gravest first. */
@@ -70,11 +73,15 @@ export async function gatherReport(run: StepRun): Promise<MoveReport> {
     name: sheet.name,
     from: sheet.old.address,
     to: sheet.new.address,
-    made: new Date().toISOString(),
+    // Not when the page is written: of the same move it is the same page.
+    made: steps
+      .flatMap(({ at }) => at ?? [])
+      .sort()
+      .at(-1),
     by: `able-porter ${version}`,
     steps,
     findings: byWeight(findings),
-    results: results as StepResults,
+    results: { ...(results as StepResults), redirectsTest: await lastTest(folder) },
     toDo: await leftToDo(run, ledger),
   };
 }
@@ -94,8 +101,13 @@ function reported(ledger: Ledger): ReportedStep[] {
 }
 
 /** Writes the report's page whole; gives its path. @param out where; undefined for the move folder */
-export async function writeReport({ move }: StepRun, page: string, out: string | undefined): Promise<string> {
-  const file = out === undefined ? move.folder.at('report.html') : resolve(out);
+export async function writePage(
+  { move }: Pick<StepRun, 'move'>,
+  name: 'report.html' | 'check.html',
+  page: string,
+  out: string | undefined,
+): Promise<string> {
+  const file = out === undefined ? move.folder.at(name) : resolve(out);
   await whileDoing(`Writing ${file}`, () => writeWhole(file, page));
   return file;
 }

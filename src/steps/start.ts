@@ -1,7 +1,7 @@
 import { basename, dirname, isAbsolute, join, resolve } from 'node:path';
 import { formatAddress, parseAddress } from '../core/address/address.js';
 import { UsageError } from '../core/errors.js';
-import { dialectNames } from '../core/redirects/dialects.js';
+import { dialectNames } from '../core/redirects/dialects/dialects.js';
 import { sheetJsonSchema } from '../core/sheet/json-schema.js';
 import { type SheetAnswers, type SheetLogin, schemaFile, writeSheet } from '../core/sheet/write.js';
 import { leftOutOf } from '../core/site/families/families.js';

@@ -11,6 +11,8 @@ import { type Ledger, ledgerOf } from './move/ledger.js';
 import { refuseClosed } from './move/life.js';
 import type { Move } from './move/open.js';
 import { doStep, type FindingLog, type StepOutcome, type StepRun } from './move/step.js';
+import { writeFinalRedirects } from './redirects/files.js';
+import { putRedirects } from './redirects/placing.js';
 import { clearProbes } from './survey/probe.js';
 import { type Proven, proveGone } from './tidy/proof.js';
 import { leftToDo } from './tidy/to-do.js';
@@ -23,6 +25,8 @@ export interface TidyResult {
   readonly remember: readonly string[];
   /** What of the move remains on this machine. */
   readonly left: readonly string[];
+  /** The file whose redirects were temporary and are permanent now. */
+  readonly permanent: string | undefined;
 }
 
 /** What a person accepts by name. */
@@ -39,11 +43,15 @@ interface Plan {
   /** Of the move folder. */
   readonly folders: readonly string[];
   readonly paths: readonly string[];
+  /** The file of temporary redirects that become permanent. */
+  readonly redirects: string | undefined;
 }
 
-/** What `tidy` would remove now: keepsakes and half-done things at the new end, and the crate. */
-export async function planTidy(move: Move): Promise<readonly string[]> {
-  return (await planOf(move)).paths;
+/** What `tidy` would do now: remove keepsakes and half-done things at the new end, and the crate; make redirects permanent. */
+export async function planTidy(
+  move: Move,
+): Promise<{ readonly paths: readonly string[]; readonly redirects: string | undefined }> {
+  return planOf(move);
 }
 
 async function planOf(move: Move): Promise<Plan> {
@@ -66,7 +74,8 @@ async function planOf(move: Move): Promise<Plan> {
     ...(tables.length > 0 ? [`${counted(tables.length, 'table')} of our own in the new database`] : []),
     ...folders,
   ];
-  return { remains, tables, folders, paths };
+  const redirects = move.sheet.redirects.first === 'temporary' ? ledger.redirects : undefined;
+  return { remains, tables, folders, paths, redirects };
 }
 
 async function tablesOf(move: Move, ledger: Ledger): Promise<string[]> {
@@ -91,11 +100,15 @@ export async function tidy(
   await refuseClosed(move, 'Tidying');
   await settleExchanges(run);
   const ledger = await ledgerOf(move);
-  const { remains, tables, folders, paths } = await planOf(move);
+  const { remains, tables, folders, paths, redirects } = await planOf(move);
   return doStep({ ...run, again: true }, 'tidy', { paths }, async findings => {
     findings.add(...preconditions(move, ledger, options));
     const remember = await leftToDo(run, ledger);
-    if (findings.stops) return { result: { removed: [], proven: [], remember, left: [] }, brief: {} };
+    if (findings.stops)
+      return { result: { removed: [], proven: [], remember, left: [], permanent: undefined }, brief: {} };
+    if (move.sheet.redirects.first === 'temporary') await writeFinalRedirects(move);
+    if (redirects !== undefined) findings.add(...(await putRedirects(run, true)).findings);
+    const permanent = findings.stops ? undefined : redirects;
     for (const one of remains) await clearBeside(one);
     await clearFolders(move);
     await dropTables(move, tables);
@@ -105,7 +118,7 @@ export async function tidy(
     // What is not gone may still be needed to find it again.
     if (!findings.stops) await removeFolders(folders, findings);
     const left = await leftHere(move);
-    return { result: { removed: paths, proven, remember, left }, brief: { removed: paths } };
+    return { result: { removed: paths, proven, remember, left, permanent }, brief: { removed: paths } };
   });
 }
 

@@ -15,7 +15,7 @@ import { ServerDatabase } from '../../src/ends/database/server/server-database.j
 import { Resolver } from '../../src/ends/dns.js';
 import { testFolder } from '../../src/ends/files/folder-test.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
-import { WebSite } from '../../src/ends/http.js';
+import { WebSite } from '../../src/ends/http/web-site.js';
 import { MoveLock } from '../../src/ends/move-folder/lock.js';
 import type { Unknown } from '../../src/ends/trust/ask-trust.js';
 import { lookAtCertificate } from '../../src/ends/trust/certificate.js';
@@ -197,7 +197,7 @@ test('certificates are judged as browsers do: self-signed, expired, for another 
     return new WebSite(
       parseAddress('https://club.saltmarsh.example'),
       parseAddress(`https://127.0.0.1:${soon}`),
-      { certificates: trust.certificates, wanted, key: 'new.certificate' },
+      { trust: { certificates: trust.certificates, wanted, key: 'new.certificate' } },
     );
   };
   const title = async (one: WebSite) => (await one.get('/', signal)).html;

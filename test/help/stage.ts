@@ -8,7 +8,7 @@ import { StandinDatabase } from '../../src/standins/database.js';
 import { type ServerNature, StandinDatabaseServer } from '../../src/standins/database-server.js';
 import { StandinDnsServer } from '../../src/standins/dns-server.js';
 import { writeClubDump, writeClubFiles } from '../../src/standins/rowing-club/write.js';
-import { StandinWebSite } from '../../src/standins/web-site.js';
+import { StandinWebSite } from '../../src/standins/web/web-site.js';
 import { openMove } from '../../src/steps/move/open.js';
 import { unlimitedRate } from '../../src/steps/move/rate-limit.js';
 import { survey } from '../../src/steps/survey.js';

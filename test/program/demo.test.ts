@@ -28,7 +28,7 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
   );
   assert.deepEqual(
     faults.map((one: { found: { level: string; code: string } }) => `${one.found.level} ${one.found.code}`),
-    ['stop page-database-error', 'stop page-installation', 'stop page-sent-away'],
+    ['stop page-database-error', 'stop page-installation', 'stop page-sent-to-old'],
   );
   const { pages, tables, files } = outcomes.check.result;
   assert.ok(pages.length >= 60 && pages.every((one: { verdict: string }) => one.verdict === 'same'));

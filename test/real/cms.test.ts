@@ -6,7 +6,7 @@ import { test } from 'node:test';
 import { gunzipSync, gzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
 import { DumpRows } from '../../src/core/sql/rows.js';
-import { WebSite } from '../../src/ends/http.js';
+import { WebSite } from '../../src/ends/http/web-site.js';
 import { bench } from '../help/bench.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';

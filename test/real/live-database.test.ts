@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { parseAddress } from '../../src/core/address/address.js';
-import { WebSite } from '../../src/ends/http.js';
+import { WebSite } from '../../src/ends/http/web-site.js';
 import { watchCommandLines } from '../help/command-lines.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';

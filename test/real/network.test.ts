@@ -4,7 +4,7 @@ import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
-import { WebSite } from '../../src/ends/http.js';
+import { WebSite } from '../../src/ends/http/web-site.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms, here, installCms, makeDatabases, passwords, serve } from './cms.js';

@@ -10,14 +10,14 @@ export const report = command<{ out?: string }>({
   options: argv =>
     argv.option('out', { type: 'string', describe: 'Where to write it (report.html in the move folder)' }),
   run: async argv => {
-    const [{ gatherReport, writeReport }, { reportPage }, { withMove }] = await Promise.all([
+    const [{ gatherReport, writePage }, { reportPage }, { withMove }] = await Promise.all([
       import('../../steps/report.js'),
       import('../show/report-page.js'),
       import('../program/with-move.js'),
     ]);
     await withMove({ ...argv, looksOnly: true }, async (run, terminal) => {
       const gathered = await gatherReport(run);
-      const file = await writeReport(run, reportPage(gathered), argv.out);
+      const file = await writePage(run, 'report.html', reportPage(gathered), argv.out);
       terminal.result(
         { ...gathered, file },
         () => `Wrote ${file}\nOpen it in a browser; it needs no network.`,

@@ -35,8 +35,12 @@ export const tidy = command<Options>({
     await runAndShow(
       argv,
       async run => {
-        const paths = await planTidy(run.move);
-        if (paths.length > 0) await askFirst(`Remove for good: ${paths.join(', ')}?`, argv);
+        const { paths, redirects } = await planTidy(run.move);
+        const parts = [
+          ...(paths.length > 0 ? [`Remove for good: ${paths.join(', ')}`] : []),
+          ...(redirects === undefined ? [] : [`Make the redirects in ${redirects} permanent`]),
+        ];
+        if (parts.length > 0) await askFirst(`${parts.join('. ')}?`, argv);
         return step(run, argv);
       },
       showTidy,

@@ -8,7 +8,7 @@ import { stepTable } from './go.js';
 
 /** The story of the demo, ending with the table that a person wants. */
 export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal['colors']): string {
-  const { outcomes, faults, firstFindings } = outcome;
+  const { outcomes, faults, firstFindings, redirects } = outcome;
   const { check, rewrite } = outcomes;
   const totals = rewrite.result.dump!.totals;
   const forms = Object.entries(totals.forms).sort(([, a], [, b]) => b - a);
@@ -48,7 +48,10 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     title('5. Old beside new'),
     compared(found, colors),
     showLeftOver(found, colors),
-    title('6. How long it took'),
+    title('6. Redirects, put in place at the old host, tested, and taken back'),
+    `  ${counted(outcomes.redirects.result.known, 'known old address', 'known old addresses')}: ${outcomes.redirects.result.by.map(({ what, pages }) => `${what} ${count(pages)}`).join(', ')}`,
+    `  ${count(redirects.test.result.right)} of ${counted(redirects.test.result.asked, 'address', 'addresses')} led in one hop to the right page; then ${redirects.takenBack.result.file ?? 'the file'} was as before`,
+    title('7. How long it took'),
     stepTable(Object.values(outcomes) as StepOutcome<unknown>[], colors),
     title('What to do next'),
     served

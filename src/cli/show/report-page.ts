@@ -1,4 +1,4 @@
-import type { PageComparison } from '../../core/pages/compare.js';
+import { type PageComparison, whyOf } from '../../core/pages/compare/compare-pages.js';
 import { leftAt } from '../../core/rewrite/report/left-list.js';
 import { placeName, type Sample } from '../../core/rewrite/report/tally.js';
 import { count, counted, moment, seconds } from '../../core/text/numbers.js';
@@ -7,14 +7,22 @@ import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
 import { plannedOr } from './go.js';
 import { Html, html } from './html.js';
+import { bad, block, contents, findingsList, folded, good, section, table } from './report-parts.js';
 import { reportStyle } from './report-style.js';
-
-/** Rows of a table beyond which the rest is only counted. */
-const mostRows = 400;
 
 /** The report of a move as one page that needs nothing else: no network, no script. */
 export function reportPage(report: MoveReport): string {
   const { name, from, to, made, by, results, steps } = report;
+  const main = html`${toDoSection(report)}
+${stopsSection(report)}
+${stepsSection(steps)}
+${findingsSection(report)}
+${proofSection(results, steps)}
+${pagesSection(results, steps)}
+${rewriteSection(results, steps)}
+${redirectsSection(results, steps)}
+${cutoverSection(results, steps)}
+${wayBackSection(results)}`;
   const page = html`<!doctype html>
 <html lang="en">
 <head>
@@ -33,17 +41,10 @@ ${verdict(report)}
 </header>
 <main>
 ${figures(results)}
-${stepsSection(steps)}
-${findingsSection(report)}
-${proofSection(results, steps)}
-${pagesSection(results, steps)}
-${rewriteSection(results, steps)}
-${redirectsSection(results, steps)}
-${cutoverSection(results, steps)}
-${wayBackSection(results)}
-${section('Left to do by hand', '', html`<ol>${report.toDo.map(line => html`<li>${line}</li>`)}</ol>`)}
+${contents(main)}
+${main}
 </main>
-<footer>Made ${moment(made)} by ${by}, of what the steps measured; each part says when.</footer>
+<footer>By ${by}, of what the steps measured${made !== undefined && ` up to ${moment(made)}`}; each part says when.</footer>
 </body>
 </html>
 `;
@@ -110,15 +111,22 @@ function stepsSection(steps: readonly ReportedStep[]): Html {
   return section('The steps', '', table(['step', 'state', 'when', 'took'], rows, [3]));
 }
 
+function toDoSection({ toDo }: MoveReport): Html {
+  return section('Left to do by hand', '', html`<ol>${toDo.map(line => html`<li>${line}</li>`)}</ol>`);
+}
+
+/** What keeps the move from going on, before everything else. */
+function stopsSection({ findings }: MoveReport): Html {
+  const stops = findings.filter(({ level }) => level === 'stop');
+  return stops.length === 0 ? html`` : section('What stops the move', '', findingsList(stops));
+}
+
 function findingsSection({ findings }: MoveReport): Html {
-  const list = findings.map(
-    ({ level, code, place, what, remedy, step }) =>
-      html`<li class="${level}"><b>${level}</b> ${what} <span class="dim">${place}</span><br>→ ${remedy} <code>${code}</code> <span class="dim">seen by ${step}</span></li>`,
-  );
+  const others = findings.filter(({ level }) => level !== 'stop');
   return section(
-    'What was found',
+    others.length < findings.length ? 'What else was found' : 'What was found',
     '',
-    list.length === 0 ? html`<p>Nothing.</p>` : html`<ul class="findings">${list}</ul>`,
+    others.length === 0 ? html`<p>Nothing.</p>` : findingsList(others),
   );
 }
 
@@ -145,7 +153,12 @@ function proofSection({ check, deliver }: StepResults, steps: readonly ReportedS
       equal ? good('equal') : since ? 'written to since, equal when delivered' : bad('not equal'),
     ]);
     const heads = ['old table', 'new table', 'old rows', 'new rows', 'removed', 'content'];
-    parts.push(table(heads, rows, [2, 3, 4]));
+    const isEqual = ({ equal }: (typeof tables)[number]) => equal;
+    const odd = rows.filter((_, i) => !isEqual(tables[i]!));
+    if (odd.length > 0) parts.push(table(heads, odd, [2, 3, 4]));
+    const same = rows.filter((_, i) => isEqual(tables[i]!));
+    if (same.length > 0)
+      parts.push(folded(`${counted(same.length, 'table')} equal, row by row`, table(heads, same, [2, 3, 4])));
   }
   const programs = deliver?.database?.programs ?? [];
   if (programs.length > 0) parts.push(html`<p>Views, triggers and the like: ${count(programs.length)}.</p>`);
@@ -162,18 +175,28 @@ function proofSection({ check, deliver }: StepResults, steps: readonly ReportedS
 
 function pagesSection({ check }: StepResults, steps: readonly ReportedStep[]): Html {
   if (!check || check.pages.length === 0) return html``;
-  const isSame = ({ verdict: as }: PageComparison) => as === 'same';
-  const ordered = [...check.pages.filter(page => !isSame(page)), ...check.pages.filter(isSame)];
-  const rows = ordered.map(page => [
+  const isSame = ({ verdict: as }: PageComparison) => as === 'same' || as === 'old fails too';
+  const rowOf = (page: PageComparison) => [
     page.path,
-    String(page.oldStatus),
-    String(page.newStatus),
+    String(page.oldStatus || '–'),
+    String(page.newStatus || '–'),
     page.oldTitle === page.newTitle ? page.oldTitle : `${page.oldTitle} → ${page.newTitle}`,
-    `${Math.floor(page.alike * 100)} %`,
-    isSame(page) ? good('same') : bad(page.why || page.verdict),
-  ]);
-  const heads = ['page', 'old', 'new', 'title', 'words alike', ''];
-  return section('Pages side by side', seen(steps, 'check'), table(heads, rows, [1, 2, 4]));
+    isSame(page) ? good(page.verdict) : bad(whyOf(page)),
+  ];
+  const heads = ['page', 'old', 'new', 'title', ''];
+  const [odd, same] = [check.pages.filter(page => !isSame(page)), check.pages.filter(isSame)];
+  const parts: Html[] = [];
+  if (odd.length > 0) parts.push(table(heads, odd.map(rowOf), [1, 2]));
+  if (same.length > 0)
+    parts.push(folded(`${counted(same.length, 'page')} the same`, table(heads, same.map(rowOf), [1, 2])));
+  if (check.assets > 0)
+    parts.push(html`<p>${counted(check.assets, 'file')} that these pages load were looked at.</p>`);
+  const looks = check.looks ?? [];
+  if (looks.length > 0)
+    parts.push(
+      html`<p>${counted(looks.length, 'pair')} of pictures were taken in a browser; check.html shows them.</p>`,
+    );
+  return section('Pages side by side', seen(steps, 'check'), parts);
 }
 
 function rewriteSection({ rewrite }: StepResults, steps: readonly ReportedStep[]): Html {
@@ -222,11 +245,38 @@ function bars(counts: Readonly<Record<string, number>>): Html {
   return html`<div class="bars">${lines}</div>`;
 }
 
-function redirectsSection({ redirects }: StepResults, steps: readonly ReportedStep[]): Html {
+function redirectsSection({ redirects, redirectsTest }: StepResults, steps: readonly ReportedStep[]): Html {
   if (!redirects || redirects.files.length === 0) return html``;
   const [first] = redirects.files;
   const parts = [
-    html`<p>${redirects.from} → ${redirects.to}, each path to the same path. ${first!.where}</p>${block(first!.rules.trimEnd().split('\n'))}`,
+    html`<p>${redirects.from} → ${redirects.to}: ${counted(redirects.known, 'known old address', 'known old addresses')}${redirects.asked ? `, ${count(redirects.good)} of them lead to a page` : ''}.</p>`,
+    table(
+      ['leads on by', 'addresses', ...(redirects.asked ? ['to a page'] : [])],
+      redirects.by.map(({ what, pages, good }) => [
+        what,
+        count(pages),
+        ...(redirects.asked ? [count(good)] : []),
+      ]),
+    ),
+    ...(redirects.without.length === 0
+      ? []
+      : [
+          html`<p>${counted(redirects.without.length, 'page has', 'pages have')} no home at the new site:</p>`,
+          table(
+            ['old page', 'hits', 'most like'],
+            redirects.without
+              .slice(0, 50)
+              .map(({ page, hits, likely: [best] }) => [
+                page,
+                count(hits),
+                best ? `${best.page} (${best.score.toFixed(2)})` : '–',
+              ]),
+          ),
+        ]),
+    redirectsTest
+      ? html`<p>Tested at the old host on ${moment(redirectsTest.when)}: ${count(redirectsTest.right)} of ${counted(redirectsTest.asked, 'address', 'addresses')} led in one hop to the right page.</p>`
+      : html`<p>They were not tested at the old host.</p>`,
+    html`<p>${first!.where}</p>${block(first!.rules.slice(0, 3_000).trimEnd().split('\n'))}`,
     table(
       ['for', 'written to'],
       redirects.files.map(({ server, file }) => [server, file]),
@@ -264,36 +314,8 @@ function wayBackSection({ deliver }: StepResults): Html {
   );
 }
 
-type Cell = string | Html;
-
-function section(title: string, when: string, content: Html | readonly Html[]): Html {
-  return html`<section><h2>${title} <span class="dim">${when}</span></h2>${content}</section>`;
-}
-
-/** Lines as they are in a file. */
-function block(lines: readonly string[]): Html {
-  return html`<pre>${lines.map(line => html`${line}${new Html('\n')}`)}</pre>`;
-}
-
 /** When a step saw what a section shows. */
 function seen(steps: readonly ReportedStep[], name: ReportedStep['step']): string {
   const at = steps.find(({ step }) => step === name)?.at;
   return at === undefined ? '' : `seen by ${name}, ${moment(at)}`;
 }
-
-/** @param right columns of figures */
-function table(
-  heads: readonly string[],
-  rows: readonly (readonly Cell[])[],
-  right: readonly number[] = [],
-): Html {
-  const kind = (i: number) => (right.includes(i) ? 'n' : '');
-  const drawn = rows
-    .slice(0, mostRows)
-    .map(cells => html`<tr>${cells.map((cell, i) => html`<td class="${kind(i)}">${cell}</td>`)}</tr>`);
-  const more = rows.length > mostRows && html`<p class="dim">and ${count(rows.length - mostRows)} more</p>`;
-  return html`<div class="wide"><table><thead><tr>${heads.map((head, i) => html`<th class="${kind(i)}">${head}</th>`)}</tr></thead><tbody>${drawn}</tbody></table></div>${more}`;
-}
-
-const good = (text: string) => html`<span class="good">${text}</span>`;
-const bad = (text: string) => html`<span class="bad">${text}</span>`;

@@ -26,6 +26,9 @@ code, pre, .sample { font: .88em/1.45 ui-monospace, monospace; overflow-wrap: an
 pre { background: var(--tint); padding: .7rem .9rem; overflow-x: auto; } mark { background: var(--mark); color: inherit; }
 .findings { list-style: none; padding: 0; } .findings li { border-left: 4px solid var(--line); padding: .2rem .8rem; margin: .6rem 0; }
 .findings .stop { border-color: var(--bad); } .findings .warn { border-color: var(--open); }
+.findings dl { display: grid; grid-template-columns: 4rem 1fr; margin: .1rem 0; } .findings dt { color: var(--soft); } .findings dd { margin: 0; overflow-wrap: anywhere; }
+nav ul { list-style: none; padding: 0; display: flex; flex-wrap: wrap; gap: .2rem 1.2rem; margin: 1rem 0 0; } a { color: inherit; }
+details { margin: .6rem 0; } summary { cursor: pointer; }
 .bars div { display: flex; align-items: center; gap: .6rem; } .bars span { flex: 0 0 15rem; }
 .bars i { background: var(--bar); height: .8em; display: block; }
 footer { margin-top: 2.5rem; border-top: 1px solid var(--line); padding-top: .6rem; }

@@ -5,7 +5,6 @@ import { sizeText as bytes } from '../../core/text/sizes.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import type { CrateArchive, VerifiedCrate } from '../../steps/pack/archive.js';
 import type { PackResult } from '../../steps/pack.js';
-import type { RedirectsResult } from '../../steps/redirects.js';
 import type { MoveStatus } from '../../steps/status.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { ListedKeepsake, UndoResult } from '../../steps/undo.js';
@@ -46,17 +45,6 @@ export function showVerified(
   return lines.join('\n');
 }
 
-export function showRedirects(outcome: StepOutcome<RedirectsResult>, colors: Colors): string {
-  const [first, ...others] = outcome.result.files;
-  const lines = [
-    headline(outcome, `${outcome.result.from} → ${outcome.result.to}, each path to the same path`, colors),
-  ];
-  if (first)
-    lines.push('', colors.dim(first.rules.trimEnd()), '', `${first.where}`, `  written to ${first.file}`);
-  for (const { server, file } of others) lines.push(`  for ${server}: ${file}`);
-  return withFindings(outcome, lines, colors);
-}
-
 export function showCutover(outcome: StepOutcome<CutoverPlan | undefined>, colors: Colors): string {
   const plan = outcome.result;
   if (!plan)
@@ -86,13 +74,14 @@ export function showCutover(outcome: StepOutcome<CutoverPlan | undefined>, color
 }
 
 export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): string {
-  const { removed, proven, remember, left } = outcome.result;
+  const { removed, proven, remember, left, permanent } = outcome.result;
   const lines = [
     headline(outcome, `${counted(removed.length, 'thing')} removed; the move is closed`, colors),
     ...removed.map(path => `  removed     ${path}`),
     ...proven.map(
       ({ what, found }) => `  looked for  ${what}: ${found.length === 0 ? 'none' : found.join(', ')}`,
     ),
+    ...(permanent === undefined ? [] : [`  permanent   the redirects in ${permanent}`]),
     ...left.map(path => `  left here   ${path}`),
   ];
   return [

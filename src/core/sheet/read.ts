@@ -183,6 +183,8 @@ function checkAddresses(
     ['new', 'address'],
     ['old', 'reach'],
     ['new', 'reach'],
+    ['old', 'reach-https'],
+    ['new', 'reach-https'],
   ];
   const also = at(['old', 'also']);
   if (Array.isArray(also)) for (const i of also.keys()) paths.push(['old', 'also', i]);

@@ -1,6 +1,6 @@
 import { array, boolean, type InferType, lazy, mixed, number, object, type Schema, string } from 'yup';
 import { parseFingerprint } from '../fingerprint.js';
-import { dialectNames } from '../redirects/dialects.js';
+import { dialectNames } from '../redirects/dialects/dialects.js';
 import { sizePattern } from '../text/sizes.js';
 
 const size = mixed<string | number>().test('size', 'must be a size such as 5 MiB', value => {
@@ -71,6 +71,7 @@ export const sheetSchema = object({
     address: string().required(),
     also: array(string().required()).default([]),
     reach: string(),
+    'reach-https': string(),
     certificate: fingerprint,
     files: string(),
     login: login.default(undefined),
@@ -81,6 +82,7 @@ export const sheetSchema = object({
   new: object({
     address: string().required(),
     reach: string(),
+    'reach-https': string(),
     certificate: fingerprint,
     files: string(),
     login: login.default(undefined),
@@ -130,9 +132,36 @@ export const sheetSchema = object({
         .required(),
     ).default([]),
   }).noUnknown(),
+  check: object({
+    pages: number().integer().positive().default(500),
+    'at-once': number().integer().min(1).max(64).default(8),
+    login: object({ user: string().required(), password: string().required() })
+      .noUnknown()
+      .default(undefined),
+    browser: string(),
+  }).noUnknown(),
   crate: object({ passphrase: string() }).noUnknown().default(undefined),
   redirects: object({
     server: string().oneOf(dialectNames),
+    first: string()
+      .oneOf(['permanent', 'temporary'] as const)
+      .default('permanent'),
+    query: string()
+      .oneOf(['keep', 'drop'] as const)
+      .default('keep'),
+    'letter-case': string()
+      .oneOf(['exact', 'any'] as const)
+      .default('exact'),
+    rules: array(
+      object({
+        from: string().required(),
+        to: string(),
+        status: number().oneOf([301, 302, 410] as const),
+      })
+        .noUnknown()
+        .required(),
+    ).default([]),
+    logs: array(string().required()).default([]),
   }).noUnknown(),
   dns: object({
     zone: string(),

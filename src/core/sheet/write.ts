@@ -1,6 +1,6 @@
 import { stringify } from 'yaml';
 import { isRemotePlace } from '../files/place-url.js';
-import { type DialectName, dialectNames, usualDialect } from '../redirects/dialects.js';
+import { type DialectName, dialectNames, usualDialect } from '../redirects/dialects/dialects.js';
 
 /** What a sheet says of getting into an account; a password is the name of a variable in `${}`. */
 export interface SheetLogin {
@@ -47,6 +47,8 @@ export interface SheetAnswers {
   /** Patterns of extensions that are held back until tidy. */
   readonly switchOff?: readonly string[] | undefined;
   readonly webServer: DialectName | undefined;
+  /** Access logs of the old host. */
+  readonly logs?: readonly string[];
   readonly oldRecord: string | undefined;
   readonly newRecord: string | undefined;
   /** Who is asked for DNS records, if not this machine's own resolvers. */
@@ -133,6 +135,9 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'fresh-keys', false, 'new keys for cookies, which logs everybody out');
   section('redirects', 'How the old address redirects visitors.');
   put(1, 'server', a.webServer ?? usualDialect, choiceOf(dialectNames));
+  put(1, 'first', 'permanent', 'temporary until tidy, or permanent at once');
+  put(1, 'rules', [], 'such as { from: "/:year(\\\\d{4})/:slug/", to: "/:slug/" }');
+  put(1, 'logs', a.logs ?? [], 'access logs of the old host, such as "access.log*"');
   if (a.oldRecord && a.newRecord) {
     section('dns', 'The records that change at the cutover.');
     put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');

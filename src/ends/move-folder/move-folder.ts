@@ -116,7 +116,7 @@ export class MoveFolder {
   }
 
   /** Writes a small file whole or not at all; gives its path. */
-  async write(name: string, content: string): Promise<string> {
+  async write(name: string, content: string | Buffer): Promise<string> {
     const file = this.at(name);
     await whileDoing(`Writing ${file}`, () => writeWhole(file, content, 0o600));
     return file;

@@ -2,13 +2,15 @@ import { mkdtemp, readdir, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { UsageError } from '../../core/errors.js';
-import type { Finding } from '../../core/findings/findings.js';
-import type { PageComparison } from '../../core/pages/compare.js';
+import { byWeight, type Finding } from '../../core/findings/findings.js';
+import type { PageComparison } from '../../core/pages/compare/compare-pages.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
 import { whileDoing } from '../../ends/system-errors.js';
-import { comparePagesOf } from '../check/pages.js';
+import { comparePagesOf } from '../check/pages/compare.js';
+import { openSites } from '../check/site/both-sites.js';
+import { oldFigures } from '../check/site/figures.js';
 import { check } from '../check.js';
 import { cutover } from '../cutover.js';
 import { deliver } from '../deliver.js';
@@ -17,6 +19,7 @@ import { openMove } from '../move/open.js';
 import { unlimitedRate } from '../move/rate-limit.js';
 import type { StepOutcome, StepRun } from '../move/step.js';
 import { pack } from '../pack.js';
+import { put, takeBack, test } from '../redirects/deeds.js';
 import { redirects } from '../redirects.js';
 import { rewrite } from '../rewrite.js';
 import { survey } from '../survey.js';
@@ -43,6 +46,12 @@ export interface DemoOutcome {
     readonly check: Awaited<ReturnType<typeof check>>;
     readonly redirects: Awaited<ReturnType<typeof redirects>>;
     readonly cutover: Awaited<ReturnType<typeof cutover>>;
+  };
+  /** The redirects put in place at the old host, tested, and taken back. */
+  readonly redirects: {
+    readonly put: Awaited<ReturnType<typeof put>>;
+    readonly test: Awaited<ReturnType<typeof test>>;
+    readonly takenBack: Awaited<ReturnType<typeof takeBack>>;
   };
 }
 
@@ -88,6 +97,8 @@ export async function demo(
     };
     const faults = await showFaults(run, hosts);
     await hosts.serveDelivered(signal);
+    const checked = await check(run);
+    const planned = await redirects(run, { accept: archiveHomes });
     const outcome: DemoOutcome = {
       folder,
       kept: keep !== undefined,
@@ -95,10 +106,11 @@ export async function demo(
       faults,
       outcomes: {
         ...outcomes,
-        check: await check(run),
-        redirects: await redirects(run),
+        check: checked,
+        redirects: planned,
         cutover: await cutover(run),
       },
+      redirects: { put: await put(run), test: await test(run), takenBack: await takeBack(run) },
     };
     await whenDone(outcome);
     return outcome;
@@ -109,6 +121,9 @@ export async function demo(
   }
 }
 
+/** What an administrator decides about the pages that were made by hand. */
+const archiveHomes = { score: 0.7, chosen: new Map([['/archive/minutes-1987.html', '410']]) };
+
 const quiet: EventSink = () => {};
 
 /** What goes wrong most often at a new host, done on purpose and looked at with the eyes of check. */
@@ -116,8 +131,12 @@ async function showFaults(run: StepRun, hosts: DemoHosts): Promise<DemoFault[]> 
   const { newDatabase: database } = hosts;
   const faults: DemoFault[] = [];
   const look = async (what: string) => {
-    const { pages, findings } = await comparePagesOf({ ...run, events: quiet }, wordpress);
-    faults.push({ what, found: findings[0], page: pages[0] });
+    const sites = openSites(run, wordpress);
+    const manifest = await run.move.crate.manifest();
+    const quietly = { ...run, events: quiet };
+    const { pages, findings } = await comparePagesOf(quietly, sites, oldFigures(run, manifest), what);
+    await Promise.all([sites.old.close(), sites.new.close()]);
+    faults.push({ what, found: byWeight(findings)[0], page: pages[0] });
   };
   const right = database.credentials;
   database.credentials = { ...right, password: 'another' };
@@ -167,11 +186,13 @@ async function cleared(folder: string): Promise<string> {
 }
 
 /** For the terminal: whether everything that the demo set out to show was seen. */
-export function demoPassed({ faults, outcomes }: DemoOutcome): boolean {
+export function demoPassed({ faults, outcomes, redirects: placed }: DemoOutcome): boolean {
   const done = (Object.values(outcomes) as StepOutcome<unknown>[]).every(({ state }) => state !== 'stopped');
   const pages = outcomes.check.result.pages;
   return (
     done &&
+    placed.test.state === 'done' &&
+    placed.takenBack.result.changed &&
     faults.every(({ found }) => found?.level === 'stop') &&
     pages.every(({ verdict }) => verdict === 'same')
   );

@@ -6,8 +6,9 @@ import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
 import { StandinDnsServer } from '../../standins/dns-server.js';
 import { StandinSftpServer } from '../../standins/hosting/sftp-server.js';
+import { accessLog, writeArchive } from '../../standins/rowing-club/archive.js';
 import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.js';
-import { StandinWebSite } from '../../standins/web-site.js';
+import { StandinWebSite } from '../../standins/web/web-site.js';
 import { DemoDatabases } from './databases.js';
 
 export const oldPlace = {
@@ -99,6 +100,7 @@ export class DemoHosts {
   /** Writes the old site and what waits at the new host, and serves both. */
   async open(signal: AbortSignal): Promise<void> {
     await writeClubFiles(this.oldFolder, oldPlace, this.credentials.old);
+    await writeArchive(this.oldFolder);
     await writeClubDump(this.oldDump, oldPlace);
     await mkdir(this.newFolder, { recursive: true });
     await writeFile(join(this.newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
@@ -121,6 +123,7 @@ export class DemoHosts {
     if (!this.reach) throw new Error('the hosts are not open');
     await mkdir(this.at('move'), { recursive: true });
     const sheet = this.at('move', 'move.yaml');
+    await writeFile(this.at('move', 'access.log'), accessLog('/site'));
     await writeFile(sheet, sheetOf(this.folder, also, this.reach, this.real && this.credentials.new));
     const secrets = [
       `NEW_DB_PASSWORD=\`${this.credentials.new.password}\``,
@@ -193,9 +196,10 @@ function sheetOf(
     newServer: `mysql://${next.user}@127.0.0.1:${reach.database}/${next.name}`,
     probe: true,
     newPrefix: 'row_',
-    without: wordpress.without,
+    without: [...wordpress.without, '/archive/'],
     leave: [],
     webServer: 'apache',
+    logs: ['access.log'],
     oldRecord: '192.0.2.10',
     newRecord: '198.51.100.20',
     resolvers: [reach.dns],

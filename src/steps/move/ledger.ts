@@ -66,6 +66,8 @@ export class Ledger {
   readonly gates = new Map<string, readonly string[]>();
   /** Which site is at the new end, and on which one a keepsake can be put. */
   readonly standing = new Standing();
+  /** The file of an end that has the redirects; undefined where none has them. */
+  redirects: string | undefined;
   life: LifeOfMove = 'open';
   private last = 0;
 
@@ -203,6 +205,12 @@ export class Ledger {
         break;
       case 'went back':
         this.life = 'open';
+        break;
+      case 'redirects put':
+        this.redirects = deed.file;
+        break;
+      case 'redirects taken back':
+        this.redirects = undefined;
         break;
       case 'probe put':
         this.probes.add(deed.place);

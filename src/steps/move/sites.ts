@@ -1,20 +1,44 @@
 import { parseAddress } from '../../core/address/address.js';
 import { isReservedName } from '../../core/address/reserved.js';
-import { WebSite } from '../../ends/http.js';
+import { WebSite } from '../../ends/http/web-site.js';
 import type { Move } from './open.js';
 
+/** How a site is asked. */
+interface SiteOptions {
+  readonly atOnce?: number;
+  /** Pages are looked at although the certificate is not accepted. */
+  readonly looksAnyway?: boolean;
+}
+
 /** The site at an end of a move, as it is reached before and after the DNS leads there. */
-export function siteOf({ sheet, trust, ...move }: Move, end: 'old' | 'new'): WebSite {
-  const { reach, certificate } = sheet[end];
+export function siteOf(
+  { sheet, trust, ...move }: Move,
+  end: 'old' | 'new',
+  { looksAnyway = false, ...options }: SiteOptions = {},
+): WebSite {
+  const { reach, certificate, 'reach-https': https } = sheet[end];
   return new WebSite(
     end === 'old' ? move.oldAddress : move.newAddress,
     reach === undefined ? undefined : parseAddress(reach),
-    { certificates: trust.certificates, wanted: certificate, key: `${end}.certificate` },
+    {
+      ...options,
+      https: https === undefined ? undefined : parseAddress(https),
+      trust: {
+        certificates: trust.certificates,
+        wanted: certificate,
+        key: `${end}.certificate`,
+        looksAnyway,
+      },
+    },
   );
 }
 
 /** The same, but undefined where nobody is to be asked: its address is set aside for examples, and nothing else is named. */
-export function askableSiteOf(move: Move, end: 'old' | 'new'): WebSite | undefined {
+export function askableSiteOf(
+  move: Move,
+  end: 'old' | 'new',
+  options: SiteOptions = {},
+): WebSite | undefined {
   const { host } = end === 'old' ? move.oldAddress : move.newAddress;
-  return move.sheet[end].reach === undefined && isReservedName(host) ? undefined : siteOf(move, end);
+  return move.sheet[end].reach === undefined && isReservedName(host) ? undefined : siteOf(move, end, options);
 }

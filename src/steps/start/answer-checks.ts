@@ -5,9 +5,9 @@ import { textOf } from '../../core/bytes.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
 import { EndError, PorterError } from '../../core/errors.js';
 import { Workbench } from '../../core/kernels/workbench.js';
-import { readPage } from '../../core/pages/page.js';
-import { readServerHeaders } from '../../core/pages/server-headers.js';
-import { dialectOfServer } from '../../core/redirects/dialects.js';
+import { readPage } from '../../core/pages/read/page.js';
+import { readServerHeaders } from '../../core/pages/read/server-headers.js';
+import { dialectOfServer } from '../../core/redirects/dialects/dialects.js';
 import { fromConfiguration } from '../../core/sheet/write.js';
 import { counted } from '../../core/text/numbers.js';
 import type { SeenServer } from '../../ends/database/database-end.js';
@@ -16,7 +16,7 @@ import { ServerDatabase } from '../../ends/database/server/server-database.js';
 import { Resolver } from '../../ends/dns.js';
 import { testFolder } from '../../ends/files/folder-test.js';
 import { FilesAccounts, type FilesPlace } from '../../ends/files/place.js';
-import { WebSite } from '../../ends/http.js';
+import { WebSite } from '../../ends/http/web-site.js';
 import type { AskTrust } from '../../ends/trust/ask-trust.js';
 import { type Trust, trustIn } from '../../ends/trust/trust.js';
 import { landingText } from '../move/landing.js';
@@ -60,7 +60,7 @@ export class AnswerTests {
     if (reach === undefined && isReservedName(address.host))
       return { good: undefined, said: `${address.host} is set aside for examples; nobody is asked` };
     const trust = { certificates: this.trust.certificates, wanted: undefined, key: `${end}.certificate` };
-    const site = new WebSite(address, reach === undefined ? undefined : parseAddress(reach), trust);
+    const site = new WebSite(address, reach === undefined ? undefined : parseAddress(reach), { trust });
     try {
       const { status, html, headers, address: ended } = await site.get('/', this.signal);
       const { server } = readServerHeaders(headers);

@@ -2,7 +2,7 @@ import { isIP } from 'node:net';
 import { formatAddress, parseAddress } from '../../core/address/address.js';
 import { PorterError } from '../../core/errors.js';
 import { isRemotePlace } from '../../core/files/place-url.js';
-import { dialectNames, usualDialect } from '../../core/redirects/dialects.js';
+import { dialectNames, usualDialect } from '../../core/redirects/dialects/dialects.js';
 import { sizePattern } from '../../core/text/sizes.js';
 import type { AnswerTests } from './answer-checks.js';
 import type { AnswerTest, Secrets, StartWish } from './answers.js';

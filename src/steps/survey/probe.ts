@@ -28,7 +28,7 @@ export async function probeLanguage(run: StepRun): Promise<Probed> {
   let body: string;
   try {
     body = await answerOf(run, newFiles, token, async name => {
-      const page = await site.get(`/${name}`, run.signal, { 'x-probe-token': token });
+      const page = await site.get(`/${name}`, run.signal, { headers: { 'x-probe-token': token } });
       return page.html;
     });
   } catch (error) {

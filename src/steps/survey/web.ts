@@ -7,11 +7,11 @@ import {
   pageFindings,
   readServerHeaders,
   type ServerHeaders,
-} from '../../core/pages/server-headers.js';
+} from '../../core/pages/read/server-headers.js';
 import type { Family } from '../../core/site/families/family.js';
 
 import { type DnsRecord, type DnsType, Resolver } from '../../ends/dns.js';
-import type { SeenPage } from '../../ends/http.js';
+import type { SeenPage } from '../../ends/http/web-site.js';
 import { lookAtCertificate, type SeenCertificate } from '../../ends/trust/certificate.js';
 import { askableSiteOf } from '../move/sites.js';
 import type { StepRun } from '../move/step.js';

@@ -27,6 +27,9 @@ export async function leftToDo(run: StepRun, ledger: Ledger): Promise<string[]> 
       ? ['Remove new.database.administrator from the sheet, and its password from .env']
       : []),
     'Look for installers, archives and dumps that somebody left in the web root',
+    ...(sheet.redirects.first === 'temporary' && ledger.redirects === undefined
+      ? ['Put the permanent redirects (folder redirects) in place of the temporary ones, where you put those']
+      : []),
     `Keep the redirects at ${sheet.old.address} for at least a year, then have the old site and its database removed`,
   ];
 }

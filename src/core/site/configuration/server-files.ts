@@ -1,6 +1,7 @@
 import { addressPath } from '../../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../../bytes.js';
 import { type Finding, finding } from '../../findings/findings.js';
+import { blockIn } from '../../redirects/block.js';
 import type { SiteMove } from './source/facts.js';
 
 /** What was seen in a file that the web server or the language reads, and what of it moves with the site. */
@@ -26,19 +27,24 @@ export function readServerFile(path: string, source: ByteString, move: SiteMove,
   if (!read) return none;
   const edits: Edit[] = [];
   const findings: Finding[] = [];
+  // Redirects that were put at the old site belong there alone.
+  const block = blockIn(source);
+  if (block) edits.push({ ...block, put: asBytes('') });
   let start = 0;
   let number = 0;
   for (const line of source.split('\n')) {
     number++;
-    read(line, {
-      move,
-      edit: (from, to, put) => edits.push({ start: start + from, end: start + to, put: asBytes(put) }),
-      place: `${place}:${number}`,
-      report: finding => findings.push(finding),
-    });
+    const isBlock = block !== undefined && start >= block.start && start < block.end;
+    if (!isBlock)
+      read(line, {
+        move,
+        edit: (from, to, put) => edits.push({ start: start + from, end: start + to, put: asBytes(put) }),
+        place: `${place}:${number}`,
+        report: finding => findings.push(finding),
+      });
     start += line.length + 1;
   }
-  return { edits, findings };
+  return { edits: edits.sort((a, b) => a.start - b.start), findings };
 }
 
 interface Line {

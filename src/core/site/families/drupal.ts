@@ -86,6 +86,13 @@ export const drupal: Family = {
   generated: ['sites/default/files/'],
   landmark: /^(?:\\*\/|%2f)(?:sites\/default\/files|core\/(?:misc|themes)|node\/\d|user\/login)/i,
   loginPage: 'user/login',
+  web: {
+    search: '/search/node?keys=',
+    feeds: ['/rss.xml'],
+    sitemaps: ['/sitemap.xml'],
+    administration: '/admin',
+    notRead: ['/admin', '/user/', '/core/', '/batch'],
+  },
   coreTables: ['config', 'users', 'node'],
   sets: ['title', 'tagline', 'administrator'],
   dataEdits,

@@ -20,6 +20,20 @@ export interface SiteVersion {
   readonly mysql?: string | undefined;
 }
 
+/** What every site of a family has, as paths with a leading slash below its address. */
+interface FamilyWeb {
+  /** The search, up to the words. */
+  readonly search?: string;
+  /** Where programs ask. */
+  readonly interface?: string;
+  readonly feeds: readonly string[];
+  readonly sitemaps: readonly string[];
+  /** The front page of the administration. */
+  readonly administration?: string;
+  /** What programs and the site's keepers ask for, by how it begins. */
+  readonly notRead?: readonly string[];
+}
+
 /** What a sheet may ask to be said or held back at the new site, by its name there. */
 export type SiteWish = 'title' | 'tagline' | 'administrator' | 'switch-off';
 
@@ -70,6 +84,8 @@ export interface Family {
   readonly landmark: RegExp | undefined;
   /** The path of the login page, below the address. */
   readonly loginPage: string | undefined;
+  /** Where visitors and administrators find what every such site has. */
+  readonly web?: FamilyWeb;
   /** Tables, without prefix, that every installation has. */
   readonly coreTables: readonly string[];
   /** What is corrected in the tables at the new end, once they are loaded. */

@@ -78,6 +78,13 @@ export const joomla: Family = {
   generated: ['media/', 'images/'],
   landmark: /^(?:\\*\/|%2f)(?:index\.php\?option=|administrator\/|media\/|components\/|images\/)/i,
   loginPage: 'administrator/',
+  web: {
+    search: '/index.php?option=com_finder&view=search&q=',
+    feeds: ['/index.php?format=feed&type=rss'],
+    sitemaps: ['/sitemap.xml'],
+    administration: '/administrator/index.php',
+    notRead: ['/administrator/'],
+  },
   coreTables: ['extensions', 'users', 'usergroups'],
   sets: ['title', 'tagline', 'administrator', 'switch-off'],
   dataEdits,

@@ -62,6 +62,7 @@ export const plain: Family = {
   ],
   landmark: undefined,
   loginPage: undefined,
+  web: { feeds: ['/feed.xml', '/rss.xml', '/atom.xml'], sitemaps: ['/sitemap.xml'] },
   coreTables: [],
   sets: [],
   troubleIn: () => undefined,

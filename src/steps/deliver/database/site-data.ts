@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { parseAddress } from '../../../core/address/address.js';
 import { type ByteString, textOf } from '../../../core/bytes.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
-import { globPattern } from '../../../core/rewrite/terms/globs.js';
+import { holdsBack } from '../../../core/sheet/held-back.js';
 import type { Sheet } from '../../../core/sheet/schema.js';
 import type { DataEdit } from '../../../core/site/data/data-edits.js';
 import type { RowChange } from '../../../core/site/data/row-edits.js';
@@ -55,7 +55,6 @@ export function editsWanted(
   tables: readonly string[],
 ): readonly DataEdit[] {
   const { configure } = sheet;
-  const patterns = configure['switch-off'].map(globPattern);
   const { administrator } = configure;
   return (
     family.dataEdits?.({
@@ -67,7 +66,7 @@ export function editsWanted(
       title: configure.title,
       tagline: configure.tagline,
       searchEngines: configure['search-engines'],
-      holdsBack: name => patterns.some(pattern => pattern.test(name)),
+      holdsBack: holdsBack(sheet),
       random: randomBytes,
       administrator:
         administrator?.login === undefined ? undefined : { ...administrator, login: administrator.login },

@@ -3,7 +3,7 @@ import { addressPath } from '../../../core/address/address.js';
 import { asBytes, bytesOfText, textOf } from '../../../core/bytes.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { FilesPlace } from '../../../ends/files/place.js';
-import type { WebSite } from '../../../ends/http.js';
+import type { WebSite } from '../../../ends/http/web-site.js';
 import { ledgerOf } from '../../move/ledger.js';
 import type { Move } from '../../move/open.js';
 import { askableSiteOf } from '../../move/sites.js';

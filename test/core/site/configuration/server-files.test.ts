@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { parseAddress } from '../../../../src/core/address/address.js';
 import { applyEdits, asBytes } from '../../../../src/core/bytes.js';
+import { withBlock } from '../../../../src/core/redirects/block.js';
 import { readServerFile } from '../../../../src/core/site/configuration/server-files.js';
 import { StrayFiles } from '../../../../src/core/site/survey/stray-files.js';
 
@@ -112,4 +113,15 @@ test('left-over files are reported by their kind; a clean site has none', () => 
     'schema.sql': 300,
   };
   assert.deepEqual(told(clean), []);
+});
+
+test('.htaccess: redirects that were put at the old site stay there', () => {
+  const own = 'Options -Indexes\r\nRewriteBase /site/\n';
+  const put = withBlock(
+    own,
+    'RewriteEngine On\nRewriteBase /site/\nRewriteRule ^ https://new.example/ [R=301]\n',
+  );
+  const { text, told } = read('.htaccess', `# first\n${put}`);
+  assert.equal(text, `# first\n${own.replace('/site/', '/')}`);
+  assert.deepEqual(told, []);
 });
