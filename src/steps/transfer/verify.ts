@@ -70,12 +70,14 @@ export async function alreadyThere(
   );
   const isRight = ({ path, sha256 }: CheckedEntry) => sums.get(path) === sha256;
   const right = compared.filter(isRight);
-  // What was left before it got its mode and time is resumed at its end, which gives it them.
-  const isSet = ({ path, mode }: CheckedEntry) => ofTime.has(path) && there.get(path)!.mode === mode;
+  // What was left before it got its mode and time is resumed at its end, which gives it them, or near by written again.
+  // Near by the time comes last, and a folder for its owner alone has modes of its own.
+  const isSet = ({ path, mode }: CheckedEntry) =>
+    ofTime.has(path) && (!end.far || there.get(path)!.mode === mode);
   const verified = new Set<ByteString>();
   for (const entry of right) {
-    if (how !== 'resume' || !end.far || isSet(entry)) verified.add(entry.path);
-    else if (entry.size > 0) begun.set(entry.path, entry.size);
+    if (how !== 'resume' || isSet(entry)) verified.add(entry.path);
+    else if (end.far && entry.size > 0) begun.set(entry.path, entry.size);
   }
   const unseen = how === 'content' || (how === 'resume' && cheap) ? [] : [...ofTime];
   return { whole: new Set([...verified, ...unseen]), verified, begun };

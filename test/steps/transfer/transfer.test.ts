@@ -1,5 +1,6 @@
 import assert from 'node:assert/strict';
 import { execFileSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
 import {
   chmodSync,
   copyFileSync,
@@ -33,6 +34,7 @@ import type { StepRun } from '../../../src/steps/move/step.js';
 import { pack } from '../../../src/steps/pack.js';
 import { GentleRateLimit } from '../../../src/steps/transfer/rate-limit.js';
 import { transferFiles } from '../../../src/steps/transfer/transfer.js';
+import { alreadyThere } from '../../../src/steps/transfer/verify.js';
 import { undo } from '../../../src/steps/undo.js';
 import { kinds, moveBetween, standinHost } from '../../help/hosts.js';
 import { folder } from '../../help/program.js';
@@ -611,4 +613,27 @@ test('what never ends or waits for somebody is not read, and a configuration tha
   symlinkSync('../pipe', join(root, 'wp-includes/version.php'));
   const site = await lookAtSite(siteTree(localPlace(root)), parseAddress('https://old.example'));
   assert.equal(textOf(site.facts?.name?.value ?? ('' as ByteString)), 'club');
+});
+
+test('a file that was left before it got its mode and time is not taken for a whole one', async t => {
+  const root = folder(t);
+  const end = new LocalFiles(root);
+  const content = Buffer.from('as it was sent');
+  const sha256 = createHash('sha256').update(content).digest('hex');
+  const like = { mode: 0o644, mtime: 1_500_000_000_000 };
+  const wanted = ['left', 'whole'].map(path => ({
+    path: path as ByteString,
+    type: 'file' as const,
+    size: content.length,
+    to: undefined,
+    sha256,
+    ...like,
+  }));
+  writeFileSync(join(root, 'left'), content, { mode: 0o600 });
+  await end.write('whole' as ByteString, content, like);
+  const there = new Map<ByteString, FileEntry>();
+  const signal = new AbortController().signal;
+  for await (const entry of end.list(() => false, signal)) there.set(entry.path, entry);
+  const { whole, begun } = await alreadyThere(end, wanted, there, signal, 'resume');
+  assert.deepEqual([[...whole], [...begun]], [['whole'], []]);
 });
