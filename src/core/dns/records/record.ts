@@ -1,0 +1,48 @@
+import { dataToText } from './data.js';
+import type { DnsName } from './name.js';
+import { keyOf } from './name.js';
+
+/** A record of a zone, of the class IN. */
+export interface DnsRecord {
+  readonly name: DnsName;
+  /** A word such as `MX`, or `TYPE65280`. */
+  readonly type: string;
+  /** Seconds. */
+  readonly ttl: number;
+  /** As on the wire, with names in full. */
+  readonly data: Buffer;
+}
+
+/** A record set's name and type; records of one set share it. */
+export function setKeyOf({ name, type }: Pick<DnsRecord, 'name' | 'type'>): string {
+  return `${keyOf(name)} ${type}`;
+}
+
+/** What makes two records the same one, whatever their TTL: names in data are equal in any letter case. */
+export function recordKeyOf(record: Pick<DnsRecord, 'name' | 'type' | 'data'>): string {
+  return `${setKeyOf(record)} ${canonicalData(record)}`;
+}
+
+function canonicalData({ type, data }: Pick<DnsRecord, 'type' | 'data'>): string {
+  const named = namedTypes.has(type);
+  return named ? dataToText(type, data).toLowerCase() : data.toString('latin1');
+}
+
+/** Types of which the data is names and numbers alone (RFC 4034, section 6.2, as RFC 6840 corrects it). */
+const namedTypes: ReadonlySet<string> = new Set([
+  'NS',
+  'CNAME',
+  'SOA',
+  'PTR',
+  'MX',
+  'RP',
+  'AFSDB',
+  'SRV',
+  'KX',
+  'DNAME',
+]);
+
+/** A record as one line of a zone file. */
+export function recordLine(record: DnsRecord): string {
+  return `${record.name} ${record.ttl} IN ${record.type} ${dataToText(record.type, record.data)}`;
+}
