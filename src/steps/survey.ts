@@ -1,11 +1,11 @@
 import { formatAddress } from '../core/address/address.js';
+import type { ShownRecord } from '../core/dns/records/record.js';
 import { type Estimate, estimate, type Rate } from '../core/estimate.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import type { Family } from '../core/site/families/family.js';
 import type { SeenLanguage } from '../core/site/survey/probe.js';
 import { type Requirement, requirementsOf } from '../core/site/survey/requirements.js';
 import type { SeenServer } from '../ends/database/database-end.js';
-import type { DnsRecord } from '../ends/dns.js';
 import { tryReading } from '../ends/files/folder-test.js';
 import type { FilesPlace } from '../ends/files/place.js';
 import { withLanding } from './move/landing.js';
@@ -51,7 +51,7 @@ export interface OldEnd {
   readonly landing: string | undefined;
   readonly dump: SurveyedDump | undefined;
   readonly web: WebSurvey;
-  readonly dns: readonly DnsRecord[];
+  readonly dns: readonly ShownRecord[];
 }
 
 /** What was seen of the new end. */
@@ -64,7 +64,7 @@ export interface NewEnd {
   readonly prefix: string | undefined;
   readonly dump: string | undefined;
   readonly web: WebSurvey;
-  readonly dns: readonly DnsRecord[];
+  readonly dns: readonly ShownRecord[];
   readonly language: SeenLanguage | undefined;
   readonly database: Omit<SeenServer, 'collations' | 'charsets'> | undefined;
 }

@@ -9,10 +9,11 @@ import { join } from 'node:path';
 import { test } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
 import { asBytes } from '../../src/core/bytes.js';
+import { recordLine } from '../../src/core/dns/records/record.js';
 import type { EndError } from '../../src/core/errors.js';
 import { fingerprintOf, hostLine } from '../../src/core/ssh/known-hosts.js';
 import { ServerDatabase } from '../../src/ends/database/server/server-database.js';
-import { Resolver } from '../../src/ends/dns.js';
+import { Resolver } from '../../src/ends/dns/resolver.js';
 import { testFolder } from '../../src/ends/files/folder-test.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
 import { WebSite } from '../../src/ends/http/web-site.js';
@@ -23,7 +24,7 @@ import { HostKeys } from '../../src/ends/trust/host-keys.js';
 import { trustIn } from '../../src/ends/trust/trust.js';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { StandinDatabaseServer } from '../../src/standins/database-server.js';
-import { StandinDnsServer } from '../../src/standins/dns-server.js';
+import { StandinDnsServer } from '../../src/standins/dns/dns-server.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 
@@ -43,26 +44,19 @@ test('the time of a local file is never later than it is, and comes back as it w
 });
 
 test('a resolver gives records with their TTLs, over a connection where they do not fit a datagram', async t => {
+  const texts = Array.from({ length: 40 }, (_, n) => ` 60 TXT "${n} ${'v'.repeat(60)}"\n`).join('');
   const server = new StandinDnsServer([
-    { type: 'CNAME', name: 'www.club.example', ttl: 77, data: 'club.example' },
-    { type: 'MX', name: 'club.example', ttl: 60, data: { preference: 5, exchange: 'mail.example' } },
-    ...Array.from({ length: 40 }, (_, n) => ({
-      type: 'TXT' as const,
-      name: 'club.example',
-      ttl: n,
-      data: 'v'.repeat(60),
-    })),
+    `club.example. 60 SOA a b 1 2 3 4 5\n${texts} 60 MX 5 mail.example.\nwww 77 CNAME club.example.\n`,
   ]);
   const address = await server.listen();
   t.after(() => server.close());
   const resolver = new Resolver([address]);
-  assert.deepEqual(await resolver.records('club.example', 'MX', signal), [
-    { name: 'club.example', type: 'MX', ttl: 60, value: '5 mail.example' },
-  ]);
-  assert.equal((await resolver.records('club.example', 'TXT', signal)).length, 40);
-  const [alias] = await resolver.records('www.club.example', 'A', signal);
-  assert.equal(`${alias?.type} ${alias?.ttl} ${alias?.value}`, 'CNAME 77 club.example');
-  assert.deepEqual(await resolver.records('nowhere.example', 'A', signal), []);
+  const shown = async (host: string, type: string) =>
+    (await resolver.records(host, type, signal)).map(recordLine);
+  assert.deepEqual(await shown('club.example', 'MX'), ['club.example. 60 IN MX 5 mail.example.']);
+  assert.equal((await shown('club.example', 'TXT')).length, 40);
+  assert.deepEqual(await shown('www.club.example', 'A'), ['www.club.example. 77 IN CNAME club.example.']);
+  assert.deepEqual(await shown('nowhere.club.example', 'A'), []);
   await assert.rejects(new Resolver(['127.0.0.1:9']).records('club.example', 'A', signal));
   const aborted = AbortSignal.abort(new Error('enough'));
   await assert.rejects(resolver.records('club.example', 'A', aborted), /enough/);

@@ -6,7 +6,7 @@ import { gunzipSync, gzipSync } from 'node:zlib';
 import type { Finding } from '../../src/core/findings/findings.js';
 import { StandinDatabase } from '../../src/standins/database.js';
 import { type ServerNature, StandinDatabaseServer } from '../../src/standins/database-server.js';
-import { StandinDnsServer } from '../../src/standins/dns-server.js';
+import { StandinDnsServer } from '../../src/standins/dns/dns-server.js';
 import { writeClubDump, writeClubFiles } from '../../src/standins/rowing-club/write.js';
 import { StandinWebSite } from '../../src/standins/web/web-site.js';
 import { openMove } from '../../src/steps/move/open.js';
@@ -23,7 +23,8 @@ const password = "n'e w";
 /** What a situation may change of a move that is otherwise without a fault. */
 export class Stage {
   readonly root: string;
-  readonly zone: { records: StandinDnsServer['records'] };
+  /** The lines of the zone. */
+  zone: readonly string[];
   language: Record<string, unknown> = {};
   server: Partial<ServerNature> = {};
   password = password;
@@ -33,9 +34,9 @@ export class Stage {
   newTables: string | undefined;
   private readonly changes: ((sheet: string) => string)[] = [];
 
-  constructor(root: string, zone: StandinDnsServer['records']) {
+  constructor(root: string, zone: readonly string[]) {
     this.root = root;
-    this.zone = { records: zone };
+    this.zone = zone;
   }
 
   /** Puts a file into the old site; `../` and other ends by their path from the root. */
@@ -108,8 +109,8 @@ export async function surveyWith(
 ): Promise<readonly Finding[]> {
   cpSync(base, root, { recursive: true });
   const stage = new Stage(root, [
-    { type: 'A', name: 'club.saltmarsh.example', ttl: 600, data: '192.0.2.10' },
-    { type: 'A', name: 'saltmarshrowing.example', ttl: 600, data: '203.0.113.7' },
+    'club.saltmarsh.example. 600 A 192.0.2.10',
+    'saltmarshrowing.example. 600 A 203.0.113.7',
   ]);
   const oldDatabase = new StandinDatabase({ name: 'club_old', user: 'club', password: 'old pw' });
   await oldDatabase.load(join(root, 'old/club.sql.gz'));
@@ -133,7 +134,7 @@ export async function surveyWith(
     await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve));
     return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
   };
-  const dns = new StandinDnsServer(stage.zone.records);
+  const dns = new StandinDnsServer([['example. 600 SOA ns1 keeper 1 2 3 4 5', ...stage.zone].join('\n')]);
   closing.push(() => dns.close());
   const server = new StandinDatabaseServer(newDatabase, stage.server);
   closing.push(() => server.close());

@@ -373,37 +373,26 @@ const situations: readonly [found: string[], change: (stage: Stage) => void][] =
   [
     ['note dns-no-address'],
     stage => {
-      stage.zone.records = stage.zone.records.slice(0, 1);
+      stage.zone = stage.zone.slice(0, 1);
     },
   ],
   [['warn dns-address-differs'], stage => stage.sheet('old: 192.0.2.10', 'old: 192.0.2.99')],
   [
     ['warn dns-ipv6-stays'],
     stage => {
-      stage.zone.records = [
-        ...stage.zone.records,
-        { type: 'AAAA', name: 'saltmarshrowing.example', ttl: 300, data: '2001:db8::7' },
-      ];
+      stage.zone = [...stage.zone, 'saltmarshrowing.example. 300 AAAA 2001:db8::7'];
     },
   ],
   [
     ['warn dns-ttl-long'],
     stage => {
-      stage.zone.records = stage.zone.records.map(one => ({ ...one, ttl: 86_400 }) as typeof one);
+      stage.zone = stage.zone.map(line => line.replace(' 600 ', ' 86400 '));
     },
   ],
   [
     ['note dns-caa'],
     stage => {
-      stage.zone.records = [
-        ...stage.zone.records,
-        {
-          type: 'CAA',
-          name: 'saltmarshrowing.example',
-          ttl: 300,
-          data: { tag: 'issue', value: 'ca.example', flags: 0, issuerCritical: false },
-        },
-      ];
+      stage.zone = [...stage.zone, 'saltmarshrowing.example. 300 CAA 0 issue "ca.example"'];
     },
   ],
 ];

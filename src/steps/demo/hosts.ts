@@ -4,7 +4,7 @@ import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
-import { StandinDnsServer } from '../../standins/dns-server.js';
+import { StandinDnsServer } from '../../standins/dns/dns-server.js';
 import { StandinSftpServer } from '../../standins/hosting/sftp-server.js';
 import { accessLog, writeArchive } from '../../standins/rowing-club/archive.js';
 import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.js';
@@ -36,16 +36,23 @@ const accounts = {
   new: { user: 'saltmarsh', password: 'flood tide 9' },
 };
 
-/** What the club's zone says; the TTL is the one that panels begin with. */
-const zone: StandinDnsServer['records'] = [
-  { type: 'A', name: 'club.saltmarsh.example', ttl: 14_400, data: '192.0.2.10' },
-  {
-    type: 'MX',
-    name: 'club.saltmarsh.example',
-    ttl: 14_400,
-    data: { preference: 10, exchange: 'mail.saltmarsh.example' },
-  },
-  { type: 'A', name: 'saltmarshrowing.example', ttl: 300, data: '203.0.113.7' },
+/** The club's zones; the TTL is the one that panels begin with. */
+const zones = [
+  `$ORIGIN saltmarsh.example.
+$TTL 14400
+@ SOA ns1 keeper 2026110901 7200 900 1209600 3600
+  NS ns1
+ns1 A 192.0.2.53
+club A 192.0.2.10
+  MX 10 mail
+mail A 192.0.2.25
+`,
+  `$ORIGIN saltmarshrowing.example.
+$TTL 300
+@ SOA ns1.saltmarsh.example. keeper.saltmarsh.example. 2026110901 7200 900 1209600 300
+  NS ns1.saltmarsh.example.
+  A 203.0.113.7
+`,
 ];
 
 /** The old and the new host of the demo, with everything that serves the site there. */
@@ -90,7 +97,7 @@ export class DemoHosts {
     };
     this.servers = {
       database: new StandinDatabaseServer(this.newDatabase),
-      dns: new StandinDnsServer(zone),
+      dns: new StandinDnsServer(zones),
       // A host that gives its accounts a shell, and one that keeps them to their files.
       oldFiles: new StandinSftpServer(this.at('old-host'), accounts.old, true),
       newFiles: new StandinSftpServer(this.at('new-host'), accounts.new, false),

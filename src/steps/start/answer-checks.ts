@@ -3,6 +3,7 @@ import { addressPath, formatAddress, parseAddress } from '../../core/address/add
 import { isReservedName } from '../../core/address/reserved.js';
 import { textOf } from '../../core/bytes.js';
 import { readDatabaseUrl } from '../../core/database/place.js';
+import { addressToText } from '../../core/dns/records/ip.js';
 import { EndError, PorterError } from '../../core/errors.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import { readPage } from '../../core/pages/read/page.js';
@@ -13,7 +14,7 @@ import { counted } from '../../core/text/numbers.js';
 import type { SeenServer } from '../../ends/database/database-end.js';
 import { isPacked } from '../../ends/database/dump/reader.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
-import { Resolver } from '../../ends/dns.js';
+import { Resolver } from '../../ends/dns/resolver.js';
 import { testFolder } from '../../ends/files/folder-test.js';
 import { FilesAccounts, type FilesPlace } from '../../ends/files/place.js';
 import { WebSite } from '../../ends/http/web-site.js';
@@ -204,7 +205,8 @@ export class AnswerTests {
     const { host } = parseAddress(address);
     if (isReservedName(parseAddress(address).host) && resolvers.length === 0) return undefined;
     const records = await new Resolver(resolvers).records(host, 'A', this.signal).catch(() => []);
-    return records.find(({ type }) => type === 'A')?.value;
+    const found = records.find(({ type }) => type === 'A');
+    return found && addressToText(found.data);
   }
 
   /** A name for the move, as it follows from the new address. */

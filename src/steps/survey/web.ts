@@ -1,6 +1,7 @@
 import { isIP } from 'node:net';
 import { type Address, effectivePort, formatAddress, parseAddress } from '../../core/address/address.js';
 import { isReservedName } from '../../core/address/reserved.js';
+import { type ShownRecord, shownRecord } from '../../core/dns/records/record.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import {
   frontFindings,
@@ -9,8 +10,7 @@ import {
   type ServerHeaders,
 } from '../../core/pages/read/server-headers.js';
 import type { Family } from '../../core/site/families/family.js';
-
-import { type DnsRecord, type DnsType, Resolver } from '../../ends/dns.js';
+import { Resolver } from '../../ends/dns/resolver.js';
 import type { SeenPage } from '../../ends/http/web-site.js';
 import { lookAtCertificate, type SeenCertificate } from '../../ends/trust/certificate.js';
 import { askableSiteOf } from '../move/sites.js';
@@ -198,23 +198,25 @@ function refusedRemedy(end: 'old' | 'new', unaccepted: string | undefined): stri
     : `${get}; to accept this one for the comparison, write ${end}.certificate: ${unaccepted}`;
 }
 
-const asked: readonly DnsType[] = ['A', 'AAAA', 'CNAME', 'NS', 'MX', 'TXT', 'CAA'];
+const asked: readonly string[] = ['A', 'AAAA', 'CNAME', 'NS', 'MX', 'TXT', 'CAA'];
 const longTtl = 3600;
 
 /** The records of the addresses' hosts, with their TTLs. */
 export async function surveyDns(
   run: StepRun,
   end: 'old' | 'new',
-): Promise<{ records: DnsRecord[]; findings: Finding[] }> {
+): Promise<{ records: ShownRecord[]; findings: Finding[] }> {
   const { sheet } = run.move;
   const { host } = end === 'old' ? run.move.oldAddress : run.move.newAddress;
   const resolvers = sheet.dns?.resolvers ?? [];
   const findings: Finding[] = [];
   if (isIP(host) !== 0 || (isReservedName(host) && resolvers.length === 0)) return { records: [], findings };
   const resolver = new Resolver(resolvers);
-  let records: DnsRecord[];
+  let records: ShownRecord[];
   try {
-    records = (await Promise.all(asked.map(type => resolver.records(host, type, run.signal)))).flat();
+    records = (await Promise.all(asked.map(type => resolver.records(host, type, run.signal))))
+      .flat()
+      .map(shownRecord);
   } catch (error) {
     run.signal.throwIfAborted();
     findings.push(
@@ -236,7 +238,7 @@ function dnsFindings(
   run: StepRun,
   end: 'old' | 'new',
   host: string,
-  records: readonly DnsRecord[],
+  records: readonly ShownRecord[],
 ): Finding[] {
   const findings: Finding[] = [];
   const report = (level: Finding['level'], code: Finding['code'], what: string, remedy: string) =>

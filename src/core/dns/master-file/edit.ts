@@ -109,9 +109,13 @@ class ZoneFileEditor {
     );
   }
 
-  private putSerial({ file, words, data }: PlacedRecord, serial: number): void {
+  private putSerial(soa: PlacedRecord, serial: number): void {
+    const { file, words, data } = soa;
     const { start, end } = words.data[2]!;
-    if (serialOf(data) !== serial) this.edit(file, start, end, String(serial));
+    if (serialOf(data) === serial) return;
+    // Written in hex (RFC 3597), it has no word of its own.
+    if (words.data[0]!.text === '\\#') this.putData(soa, { ...soa, data: withSerial(data, serial) });
+    else this.edit(file, start, end, String(serial));
   }
 
   private putOwner({ file, entry, name, origin }: PlacedRecord): void {

@@ -1,6 +1,5 @@
 import { dataToText } from './data.js';
-import type { DnsName } from './name.js';
-import { keyOf } from './name.js';
+import { type DnsName, hostOf, keyOf } from './name.js';
 
 /** A record of a zone, of the class IN. */
 export interface DnsRecord {
@@ -41,6 +40,19 @@ const namedTypes: ReadonlySet<string> = new Set([
   'KX',
   'DNAME',
 ]);
+
+/** A record as results and people have it: the name as a host, the data as a zone file writes it. */
+export interface ShownRecord {
+  readonly name: string;
+  readonly type: string;
+  /** Seconds. */
+  readonly ttl: number;
+  readonly value: string;
+}
+
+export function shownRecord({ name, type, ttl, data }: DnsRecord): ShownRecord {
+  return { name: hostOf(name), type, ttl, value: dataToText(type, data) };
+}
 
 /** A record as one line of a zone file. */
 export function recordLine(record: DnsRecord): string {
