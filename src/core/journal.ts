@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import type { WrittenChange } from './dns/zone/set-change.js';
 import { DamageError } from './errors.js';
 
 /** The steps of a move, in their order. */
@@ -154,11 +155,35 @@ export type Deed =
       readonly kept: string | undefined;
     }
   | { readonly kind: 'redirects taken back'; readonly place: string }
+  /** Record sets of a zone are about to change in a phase of the cutover; all that was changed there was taken back. */
+  | {
+      readonly kind: 'zone changing';
+      readonly zone: string;
+      readonly phase: CutoverPhase;
+      readonly changes: readonly WrittenChange[];
+    }
+  | { readonly kind: 'zone restored'; readonly zone: string }
+  /** The old site is about to refuse what writes, until a time (ISO 8601); it was opened again. */
+  | { readonly kind: 'frozen'; readonly place: string; readonly file: string; readonly until: string }
+  | { readonly kind: 'thawed'; readonly place: string }
+  /** A file by which one sees which host answers is about to be put at an end, and was removed. */
+  | { readonly kind: 'marker put'; readonly place: string; readonly path: string }
+  | { readonly kind: 'marker removed'; readonly place: string }
   /** A file that asks the language about itself is about to be put at the new end, and was removed. */
   | { readonly kind: 'probe put'; readonly place: string }
   | { readonly kind: 'probe removed'; readonly place: string };
 
+/** A phase of the cutover in which records change. */
+export const cutoverPhases = ['prepare', 'switch', 'raise'] as const;
+export type CutoverPhase = (typeof cutoverPhases)[number];
+
 const deedKinds: Readonly<Record<Deed['kind'], true>> = {
+  'zone changing': true,
+  'zone restored': true,
+  frozen: true,
+  thawed: true,
+  'marker put': true,
+  'marker removed': true,
   changing: true,
   exchanging: true,
   put: true,

@@ -42,12 +42,14 @@ export async function status(run: StepRun): Promise<MoveStatus> {
   const ledger = await ledgerOf(run.move);
   const list: StepStatus[] = [];
   const isClosed = ledger.life === 'closed';
+  // Once visitors use the new site, what has changed since does not matter any more.
+  const isOpen = ledger.life === 'open';
   let staleFromHere = false;
   for (const step of stepNames) {
     const { state, record } = isClosed ? ledger.lastOf(step) : ledger.stateOf(step);
     const kept = await readResult(folder, step);
     const stops = kept?.findings.filter(({ level }) => level === 'stop') ?? [];
-    const seen = state === 'done' && !isClosed ? await hasChanged(run, step, record?.inputs) : false;
+    const seen = state === 'done' && isOpen ? await hasChanged(run, step, record?.inputs) : false;
     const changed = seen === true;
     const said = {
       failed: record?.error ?? '',
@@ -96,9 +98,11 @@ async function nextStep({ move }: StepRun, ledger: Ledger, steps: readonly StepS
   }
   if (open) return `able-porter ${open.step} (or go)`;
   if (ledger.life === 'live') return 'when all is quiet: able-porter tidy';
-  return move.sheet.dns?.['address-records']
-    ? 'follow the plan (able-porter cutover), then: able-porter cutover switch --by-hand'
-    : 'when all is quiet: able-porter tidy';
+  const { dns } = move.sheet;
+  if (!dns?.['address-records']) return 'when all is quiet: able-porter tidy';
+  return dns.server || dns.zone
+    ? 'follow the plan (able-porter cutover): cutover prepare, then cutover night'
+    : 'follow the plan (able-porter cutover), then: able-porter cutover switch --by-hand';
 }
 
 /** Whether what a step was done on has changed; why not, where that could not be seen. */

@@ -2,6 +2,8 @@ import { access, readdir, rm } from 'node:fs/promises';
 import { archiveName } from '../core/files/archive-names.js';
 import { type Finding, finding } from '../core/findings/findings.js';
 import { counted } from '../core/text/numbers.js';
+import { thawOldSite } from './cutover/freeze.js';
+import { removeMarkers } from './cutover/markers.js';
 import { ownTablesThere } from './deliver/database/restore.js';
 import { clearFolders } from './deliver/files/own-folder.js';
 import { clearBeside, type Remains, remainsOf } from './deliver/files/restore.js';
@@ -113,6 +115,8 @@ export async function tidy(
     await clearFolders(move);
     await dropTables(move, tables);
     await clearProbes(move);
+    await removeMarkers(run);
+    await thawOldSite(run);
     const proven = await proveGone(run, ledger);
     findings.add(...remainsFindings(proven));
     // What is not gone may still be needed to find it again.

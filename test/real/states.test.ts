@@ -14,7 +14,7 @@ import { type TestContext, test } from 'node:test';
 import fc from 'fast-check';
 import { PorterError } from '../../src/core/errors.js';
 import { check } from '../../src/steps/check.js';
-import { noteSwitched } from '../../src/steps/cutover.js';
+import { noteByHand } from '../../src/steps/cutover/deeds.js';
 import { deliver } from '../../src/steps/deliver.js';
 import { ledgerOf } from '../../src/steps/move/ledger.js';
 import { openMove } from '../../src/steps/move/open.js';
@@ -170,7 +170,7 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
         await check(again);
         break;
       case 'live':
-        await noteSwitched(step, number % 3 === 0 ? 'back' : 'switch', true);
+        await noteByHand(step, number % 3 === 0 ? 'back' : 'switch');
         break;
       case 'tidy': {
         const { state } = await tidy(step, { unchecked: true, notSwitched: true });

@@ -1,5 +1,6 @@
-import { count, counted } from '../../core/text/numbers.js';
+import { count, counted, seconds } from '../../core/text/numbers.js';
 import { type DemoOutcome, demoPassed } from '../../steps/demo/demo.js';
+import { resolverSpeed } from '../../steps/demo/hosts.js';
 import type { StepOutcome } from '../../steps/move/step.js';
 import { table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
@@ -8,7 +9,7 @@ import { stepTable } from './go.js';
 
 /** The story of the demo, ending with the table that a person wants. */
 export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal['colors']): string {
-  const { outcomes, faults, firstFindings, redirects } = outcome;
+  const { outcomes, faults, firstFindings, redirects, switched } = outcome;
   const { check, rewrite } = outcomes;
   const totals = rewrite.result.dump!.totals;
   const forms = Object.entries(totals.forms).sort(([, a], [, b]) => b - a);
@@ -51,11 +52,19 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     title('6. Redirects, put in place at the old host, tested, and taken back'),
     `  ${counted(outcomes.redirects.result.known, 'known old address', 'known old addresses')}: ${outcomes.redirects.result.by.map(({ what, pages }) => `${what} ${count(pages)}`).join(', ')}`,
     `  ${count(redirects.test.result.right)} of ${counted(redirects.test.result.asked, 'address', 'addresses')} led in one hop to the right page; then ${redirects.takenBack.result.file ?? 'the file'} was as before`,
-    title('7. How long it took'),
+    title('7. The switch at its DNS server, watched until the resolver had followed'),
+    ...switched.switch.result.zones.flatMap(({ changes }) =>
+      changes.flatMap(({ before, after }) => [
+        ...before.map(line => colors.red(`  - ${line}`)),
+        ...after.map(line => colors.green(`  + ${line}`)),
+      ]),
+    ),
+    `  at first ${switched.first.agreed} of ${counted(switched.first.of, 'answer')} led to the new host, ${seconds(switched.watch.seconds)} later ${switched.watch.result.agreed} of ${switched.watch.result.of} (the clock of the demo’s resolver is ${resolverSpeed} times as fast)`,
+    title('8. How long it took'),
     stepTable(Object.values(outcomes) as StepOutcome<unknown>[], colors),
     title('What to do next'),
     served
-      ? `  In another terminal: cd ${outcome.folder}/move, then "able-porter status", "check", "undo"`
+      ? `  In another terminal: cd ${outcome.folder}/move, then "able-porter status", "cutover watch", "cutover back", "undo"`
       : `  Try the commands on its hosts: able-porter demo --keep ${outcome.kept ? outcome.folder : 'saltmarsh'} --serve`,
     '  Move a site of your own: able-porter start',
     '',

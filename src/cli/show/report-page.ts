@@ -5,6 +5,7 @@ import { count, counted, moment, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
 import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
+import { clockTime } from './cutover.js';
 import { plannedOr } from './go.js';
 import { Html, html } from './html.js';
 import { bad, block, contents, findingsList, folded, good, section, table } from './report-parts.js';
@@ -287,17 +288,31 @@ function redirectsSection({ redirects, redirectsTest }: StepResults, steps: read
 
 function cutoverSection({ cutover }: StepResults, steps: readonly ReportedStep[]): Html {
   if (!cutover) return html``;
-  const records = cutover.records.flatMap(({ before, after }) => [
-    ...(before === undefined ? [] : [`- ${before}`]),
-    `+ ${after}`,
+  const { changes, timeline, zones, names, timeZone, stays } = cutover;
+  const list = (lines: readonly Html[]) => html`<ul>${lines}</ul>`;
+  const records = changes.flatMap(({ zone, phase, changes: sets }) => [
+    `${phase}, ${zone}:`,
+    ...sets.flatMap(({ before, after }) => [
+      ...before.map(line => `- ${line}`),
+      ...after.map(line => `+ ${line}`),
+    ]),
   ]);
-  const list = (lines: readonly string[]) => html`<ul>${lines.map(line => html`<li>${line}</li>`)}</ul>`;
-  const plan = cutover.steps.map(
-    ({ when, what, why }) => html`<li><b>${when}:</b> ${what} <span class="dim">– ${why}</span></li>`,
+  const plan = timeline.map(
+    ({ at, what, why }) =>
+      html`<li><b>${at === undefined ? 'Now' : clockTime(at, timeZone)}:</b> ${what} <span class="dim">– ${why}</span></li>`,
   );
   return section('The cutover', seen(steps, 'cutover'), [
-    html`<ol>${plan}</ol>${block(records)}`,
-    html`<h3>What must not change</h3>${list(cutover.keep)}<h3>The way back</h3>${list(cutover.back)}`,
+    list(
+      zones.map(
+        ({ zone, source, place, records: known, serial }) =>
+          html`<li>${zone}: ${known} records by ${source} (${place}), serial ${serial ?? 'unknown'}</li>`,
+      ),
+    ),
+    list(names.map(({ host, fate }) => html`<li><b>${host}</b> ${fate}</li>`)),
+    html`${block(records)}<h3>The timeline</h3><ol>${plan}</ol>`,
+    html`<p>Everything else in the zones stays as it is: ${Object.entries(stays)
+      .map(([type, number]) => `${number} ${type}`)
+      .join(', ')}.</p>`,
   ]);
 }
 

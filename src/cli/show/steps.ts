@@ -1,4 +1,3 @@
-import type { CutoverPlan } from '../../core/dns/plan.js';
 import { showable } from '../../core/text/display.js';
 import { counted, moment, seconds } from '../../core/text/numbers.js';
 import { sizeText as bytes } from '../../core/text/sizes.js';
@@ -43,34 +42,6 @@ export function showVerified(
   ];
   if (manifest.note !== undefined) lines.push(`  note: ${showable(manifest.note)}`);
   return lines.join('\n');
-}
-
-export function showCutover(outcome: StepOutcome<CutoverPlan | undefined>, colors: Colors): string {
-  const plan = outcome.result;
-  if (!plan)
-    return withFindings(outcome, [headline(outcome, 'there is nothing to plan yet', colors)], colors);
-  const steps = plan.steps.flatMap(({ when, what, why }, i) => [
-    `  ${i + 1}. ${colors.bold(when)}`,
-    `     ${what}`,
-    `     ${colors.dim(why)}`,
-  ]);
-  const records = plan.records.flatMap(({ before, after }) => [
-    ...(before === undefined ? [] : [colors.red(`  - ${before}`)]),
-    colors.green(`  + ${after}`),
-  ]);
-  return [
-    colors.bold('The cutover'),
-    ...steps,
-    '',
-    colors.bold('The record'),
-    ...records,
-    '',
-    colors.bold('What must not change'),
-    ...plan.keep.map(line => `  · ${line}`),
-    '',
-    colors.bold('The way back'),
-    ...plan.back.map(line => `  · ${line}`),
-  ].join('\n');
 }
 
 export function showTidy(outcome: StepOutcome<TidyResult>, colors: Colors): string {

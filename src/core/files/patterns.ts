@@ -10,3 +10,11 @@ export function leftOut(patterns: readonly string[]): (entry: Pick<FileEntry, 'p
   const rules = ignore().add([...patterns]);
   return ({ path, type }) => rules.ignores(textOf(path) + (type === 'folder' ? '/' : ''));
 }
+
+/** gitignore patterns of what a move itself puts at the old site; none of it is taken. */
+const ownPatterns = ['/.able-porter.*', '/able-porter-redirects/'];
+
+/** What is not taken of an old site: as the sheet wishes, and what this program has put there. */
+export function notTaken(take: false | { readonly without: readonly string[] }): ReturnType<typeof leftOut> {
+  return leftOut(take === false ? ['*'] : [...take.without, ...ownPatterns]);
+}

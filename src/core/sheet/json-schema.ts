@@ -20,7 +20,7 @@ function schemaOf(field: SchemaFieldDescription): JsonSchema {
     case 'object':
       return objectSchema(field as SchemaObjectDescription);
     case 'array':
-      return { type: 'array', items: schemaOf((field as { innerType: SchemaFieldDescription }).innerType) };
+      return arraySchema(field as SchemaDescription & { innerType: SchemaFieldDescription });
     case 'string':
       return stringSchema(field as SchemaDescription);
     case 'number':
@@ -31,6 +31,15 @@ function schemaOf(field: SchemaFieldDescription): JsonSchema {
       // A size: a number of bytes, or text such as 5 MiB.
       return { type: ['integer', 'string'] };
   }
+}
+
+function arraySchema({
+  innerType,
+  meta,
+}: SchemaDescription & { innerType: SchemaFieldDescription }): JsonSchema {
+  const items = schemaOf(innerType);
+  const schema = { type: 'array', items };
+  return (meta as { orOne?: boolean } | undefined)?.orOne ? { anyOf: [items, schema] } : schema;
 }
 
 function objectSchema({ fields, meta }: SchemaObjectDescription): JsonSchema {

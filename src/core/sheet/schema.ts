@@ -1,4 +1,17 @@
-import { array, boolean, type InferType, lazy, mixed, number, object, type Schema, string } from 'yup';
+import {
+  array,
+  boolean,
+  type InferType,
+  lazy,
+  mixed,
+  number,
+  object,
+  type Schema,
+  type StringSchema,
+  string,
+} from 'yup';
+import { tsigAlgorithms } from '../dns/message/tsig.js';
+import { ipAddress } from '../dns/records/ip.js';
 import { parseFingerprint } from '../fingerprint.js';
 import { dialectNames } from '../redirects/dialects/dialects.js';
 import { sizePattern } from '../text/sizes.js';
@@ -61,6 +74,66 @@ const orFalse = (shape: Schema) =>
 
 const without = array(string().required()).default([]);
 const globs = array(string().required());
+
+/** One value, or a list of them. */
+const oneOrMore = (item: StringSchema<string>) =>
+  array(item)
+    .transform((list, given) => (typeof given === 'string' ? [given] : list))
+    .meta({ orOne: true });
+
+const dnsAddress = string()
+  .matches(
+    /^(?:dns:\/\/)?(?:\d+\.\d+\.\d+\.\d+(?::\d+)?|[\da-f]*:[\da-f:]+|\[[\da-f:]+\](?::\d+)?)$/i,
+    'must be an IP address, with :port if it is not 53',
+  )
+  .required();
+
+const ip = string()
+  .test('ip', 'must be an IP address', value => value === undefined || ipAddress(value) !== undefined)
+  .required();
+
+/** What is known of the zones, what is to change in them, and when. */
+const dns = object({
+  zone: oneOrMore(string().required()),
+  server: string().matches(/^dns:\/\//, 'must begin with dns://'),
+  key: object({
+    name: string().required(),
+    algorithm: string()
+      .oneOf([...tsigAlgorithms])
+      .default('hmac-sha256'),
+    secret: string().required(),
+  })
+    .noUnknown()
+    .default(undefined),
+  servers: array(dnsAddress).default([]),
+  resolvers: array(dnsAddress).default([]),
+  'new-servers': array(dnsAddress).default([]),
+  'address-records': object({ old: oneOrMore(ip), new: oneOrMore(string().required()).required() })
+    .noUnknown()
+    .default(undefined),
+  names: array(string().required()).default([]),
+  accept: array(string().required()).default([]),
+  when: string().test(
+    'time',
+    'must be a time with its zone, such as 2026-12-05T22:00:00+01:00',
+    value =>
+      value === undefined || (/T.*(?:Z|[+-]\d\d:?\d\d)$/.test(value) && !Number.isNaN(Date.parse(value))),
+  ),
+  'short-ttl': number().integer().min(30).max(3600).default(300),
+  freeze: string()
+    .oneOf(['maintenance', 'writes'] as const)
+    .default('writes'),
+  certificate: object({
+    authority: string(),
+    directory: string().matches(/^https:\/\//, 'must begin with https://'),
+    mail: string(),
+    method: string()
+      .oneOf(['dns', 'http'] as const)
+      .default('dns'),
+  })
+    .noUnknown()
+    .default(undefined),
+}).noUnknown();
 
 /** The sheet (design, section 4). What Yup cannot see alone (addresses, places) is checked in `readSheet`. */
 export const sheetSchema = object({
@@ -163,23 +236,7 @@ export const sheetSchema = object({
     ).default([]),
     logs: array(string().required()).default([]),
   }).noUnknown(),
-  dns: object({
-    zone: string(),
-    'address-records': object({ old: string().required(), new: string().required() })
-      .noUnknown()
-      .default(undefined),
-    ttl: number().integer().positive(),
-    resolvers: array(
-      string()
-        .matches(
-          /^(?:\d+\.\d+\.\d+\.\d+(?::\d+)?|[\da-f:]+|\[[\da-f:]+\]:\d+)$/i,
-          'must be an IP address, with :port if it is not 53',
-        )
-        .required(),
-    ).default([]),
-  })
-    .noUnknown()
-    .default(undefined),
+  dns: dns.default(undefined),
 }).noUnknown();
 
 type Checked = InferType<typeof sheetSchema>;

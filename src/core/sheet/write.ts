@@ -51,6 +51,13 @@ export interface SheetAnswers {
   readonly logs?: readonly string[];
   readonly oldRecord: string | undefined;
   readonly newRecord: string | undefined;
+  /** The server of the zones, and the key that it wants (TSIG). */
+  readonly dnsServer?:
+    | {
+        readonly url: string;
+        readonly key: { readonly name: string; readonly algorithm: string; readonly secret: string };
+      }
+    | undefined;
   /** Who is asked for DNS records, if not this machine's own resolvers. */
   readonly resolvers?: readonly string[] | undefined;
 }
@@ -141,6 +148,10 @@ export function writeSheet(a: SheetAnswers): string {
   if (a.oldRecord && a.newRecord) {
     section('dns', 'The records that change at the cutover.');
     put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');
+    if (a.dnsServer) {
+      put(1, 'server', a.dnsServer.url, 'who gives the zones and takes updates');
+      put(1, 'key', a.dnsServer.key, 'the key with which both are signed');
+    }
     if (a.resolvers) put(1, 'resolvers', a.resolvers, 'who is asked for the records');
   } else {
     lines.push('', '# dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } }   # for cutover');

@@ -42,11 +42,7 @@ export async function ask(server: DnsServer, question: Message, signal: AbortSig
 }
 
 /** Asks a server over TCP (RFC 7766). @throws an Error as `ask` does */
-export async function askOverTcp(
-  server: DnsServer,
-  question: Message,
-  signal: AbortSignal,
-): Promise<Message> {
+async function askOverTcp(server: DnsServer, question: Message, signal: AbortSignal): Promise<Message> {
   for await (const wire of exchangeOverTcp(server, messageToWire(question), signal)) {
     const answer = answerIn(wire, question);
     if (answer) return answer;

@@ -1,7 +1,6 @@
 import { getServers } from 'node:dns';
 import { type Message, questionMessage, rcodeWord } from '../../core/dns/message/message.js';
-import type { DnsName } from '../../core/dns/records/name.js';
-import { nameOfHost } from '../../core/dns/records/name.js';
+import { type DnsName, nameOfHost } from '../../core/dns/records/name.js';
 import type { DnsRecord } from '../../core/dns/records/record.js';
 import { ask, newId } from './exchange.js';
 import { type DnsServer, serverOf } from './server.js';
@@ -16,20 +15,28 @@ export class Resolver {
   }
 
   /**
-   * The records that answer a question, aliases on the way among them; none where the name or the type is not there.
+   * What the first resolver answers that answers at all.
    * @throws an Error when no resolver answers, or answers with a failure
    */
-  async records(host: string, type: string, signal: AbortSignal): Promise<readonly DnsRecord[]> {
+  async ask(name: DnsName, type: string, signal: AbortSignal): Promise<Message> {
     let last: unknown = new Error('this machine has no resolver');
     for (const server of this.servers) {
       signal.throwIfAborted();
       try {
-        return (await askFor(server, nameOfHost(host), type, signal, { recursive: true })).answers;
+        return await askFor(server, name, type, signal, { recursive: true });
       } catch (error) {
         last = error;
       }
     }
     throw last;
+  }
+
+  /**
+   * The records that answer a question, aliases on the way among them; none where the name or the type is not there.
+   * @throws an Error as `ask` does
+   */
+  async records(host: string, type: string, signal: AbortSignal): Promise<readonly DnsRecord[]> {
+    return (await this.ask(nameOfHost(host), type, signal)).answers;
   }
 }
 

@@ -12,6 +12,8 @@ import { comparePagesOf } from '../check/pages/compare.js';
 import { openSites } from '../check/site/both-sites.js';
 import { oldFigures } from '../check/site/figures.js';
 import { check } from '../check.js';
+import { prepare, switchOver, watch } from '../cutover/deeds.js';
+import type { WatchRound } from '../cutover/watch.js';
 import { cutover } from '../cutover.js';
 import { deliver } from '../deliver.js';
 import type { EventSink } from '../move/events.js';
@@ -46,6 +48,14 @@ export interface DemoOutcome {
     readonly check: Awaited<ReturnType<typeof check>>;
     readonly redirects: Awaited<ReturnType<typeof redirects>>;
     readonly cutover: Awaited<ReturnType<typeof cutover>>;
+  };
+  /** The switch at the demo's DNS server, and the watch until its resolver has followed. */
+  readonly switched: {
+    readonly prepare: Awaited<ReturnType<typeof prepare>>;
+    readonly switch: Awaited<ReturnType<typeof switchOver>>;
+    /** The first round of the watch, and the last. */
+    readonly first: WatchRound;
+    readonly watch: Awaited<ReturnType<typeof watch>>;
   };
   /** The redirects put in place at the old host, tested, and taken back. */
   readonly redirects: {
@@ -99,6 +109,8 @@ export async function demo(
     await hosts.serveDelivered(signal);
     const checked = await check(run);
     const planned = await redirects(run, { accept: archiveHomes });
+    const tried = { put: await put(run), test: await test(run), takenBack: await takeBack(run) };
+    const plan = await cutover(run);
     const outcome: DemoOutcome = {
       folder,
       kept: keep !== undefined,
@@ -108,9 +120,10 @@ export async function demo(
         ...outcomes,
         check: checked,
         redirects: planned,
-        cutover: await cutover(run),
+        cutover: plan,
       },
-      redirects: { put: await put(run), test: await test(run), takenBack: await takeBack(run) },
+      redirects: tried,
+      switched: await switchAndWatch(run),
     };
     await whenDone(outcome);
     return outcome;
@@ -119,6 +132,19 @@ export async function demo(
     await hosts.close();
     if (keep === undefined) await rm(folder, { recursive: true, force: true });
   }
+}
+
+/** Switches, and watches until the resolver has followed, whose clock is fast. */
+async function switchAndWatch(run: StepRun): Promise<DemoOutcome['switched']> {
+  const prepared = await prepare(run);
+  const rounds: WatchRound[] = [];
+  const show = (round: WatchRound) => void rounds.push(round);
+  const options = { limit: 60, every: 0.5, here: false, show };
+  // The resolver knows the old address, as those of visitors do.
+  await watch(run, { ...options, limit: 0 });
+  const switched = await switchOver(run);
+  const watched = await watch(run, options);
+  return { prepare: prepared, switch: switched, first: rounds[1]!, watch: watched };
 }
 
 /** What an administrator decides about the pages that were made by hand. */
@@ -186,13 +212,15 @@ async function cleared(folder: string): Promise<string> {
 }
 
 /** For the terminal: whether everything that the demo set out to show was seen. */
-export function demoPassed({ faults, outcomes, redirects: placed }: DemoOutcome): boolean {
+export function demoPassed({ faults, outcomes, redirects: placed, switched }: DemoOutcome): boolean {
   const done = (Object.values(outcomes) as StepOutcome<unknown>[]).every(({ state }) => state !== 'stopped');
   const pages = outcomes.check.result.pages;
   return (
     done &&
     placed.test.state === 'done' &&
     placed.takenBack.result.changed &&
+    switched.switch.result.life === 'live' &&
+    switched.watch.state === 'done' &&
     faults.every(({ found }) => found?.level === 'stop') &&
     pages.every(({ verdict }) => verdict === 'same')
   );

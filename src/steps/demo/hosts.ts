@@ -1,10 +1,13 @@
 import { mkdir, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import type { TsigKey } from '../../core/dns/message/tsig.js';
+import { parseName } from '../../core/dns/records/name.js';
 import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
 import { StandinDnsServer } from '../../standins/dns/dns-server.js';
+import { StandinResolver } from '../../standins/dns/resolver.js';
 import { StandinSftpServer } from '../../standins/hosting/sftp-server.js';
 import { accessLog, writeArchive } from '../../standins/rowing-club/archive.js';
 import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.js';
@@ -36,6 +39,16 @@ const accounts = {
   new: { user: 'saltmarsh', password: 'flood tide 9' },
 };
 
+/** The key with which the club's DNS server takes updates. */
+const dnsKey: TsigKey = {
+  name: parseName('porter.'),
+  algorithm: 'hmac-sha256',
+  secret: Buffer.from('slack water in the creek, 1987'),
+};
+
+/** So many seconds pass for the resolver in one, so that nobody waits for a TTL. */
+export const resolverSpeed = 60;
+
 /** The club's zones; the TTL is the one that panels begin with. */
 const zones = [
   `$ORIGIN saltmarsh.example.
@@ -48,7 +61,7 @@ club A 192.0.2.10
 mail A 192.0.2.25
 `,
   `$ORIGIN saltmarshrowing.example.
-$TTL 300
+$TTL 600
 @ SOA ns1.saltmarsh.example. keeper.saltmarsh.example. 2026110901 7200 900 1209600 300
   NS ns1.saltmarsh.example.
   A 203.0.113.7
@@ -70,6 +83,7 @@ export class DemoHosts {
   private readonly servers: {
     readonly database: StandinDatabaseServer;
     readonly dns: StandinDnsServer;
+    readonly resolver: StandinResolver;
     readonly oldFiles: StandinSftpServer;
     readonly newFiles: StandinSftpServer;
   };
@@ -95,9 +109,11 @@ export class DemoHosts {
       old: new StandinWebSite(this.oldFolder, '/site', this.oldDatabase),
       new: new StandinWebSite(this.newFolder, '', this.newDatabase),
     };
+    const dns = new StandinDnsServer(zones, { keys: [dnsKey] });
     this.servers = {
       database: new StandinDatabaseServer(this.newDatabase),
-      dns: new StandinDnsServer(zones),
+      dns,
+      resolver: new StandinResolver([dns], { speed: resolverSpeed }),
       // A host that gives its accounts a shell, and one that keeps them to their files.
       oldFiles: new StandinSftpServer(this.at('old-host'), accounts.old, true),
       newFiles: new StandinSftpServer(this.at('new-host'), accounts.new, false),
@@ -112,12 +128,13 @@ export class DemoHosts {
     await mkdir(this.newFolder, { recursive: true });
     await writeFile(join(this.newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
     await this.oldDatabase.load(this.oldDump);
-    const { database, dns, oldFiles, newFiles } = this.servers;
+    const { database, dns, resolver, oldFiles, newFiles } = this.servers;
     this.reach = {
       old: await this.sites.old.listen(),
       new: await this.sites.new.listen(),
       database: this.real?.port ?? (await database.listen()),
       dns: await dns.listen(),
+      resolver: await resolver.listen(),
       oldFiles: { port: await oldFiles.listen(), key: oldFiles.fingerprint },
       newFiles: { port: await newFiles.listen(), key: newFiles.fingerprint },
     };
@@ -136,6 +153,7 @@ export class DemoHosts {
       `NEW_DB_PASSWORD=\`${this.credentials.new.password}\``,
       `OLD_FILES_PASSWORD='${accounts.old.password}'`,
       `NEW_FILES_PASSWORD='${accounts.new.password}'`,
+      `DNS_KEY='${dnsKey.secret.toString('base64')}'`,
     ];
     await writeFile(this.at('move', '.env'), `${secrets.join('\n')}\n`, { mode: 0o600 });
     return sheet;
@@ -174,6 +192,7 @@ interface Reach {
   readonly new: string;
   readonly database: number;
   readonly dns: string;
+  readonly resolver: string;
   readonly oldFiles: { readonly port: number; readonly key: string };
   readonly newFiles: { readonly port: number; readonly key: string };
 }
@@ -209,6 +228,10 @@ function sheetOf(
     logs: ['access.log'],
     oldRecord: '192.0.2.10',
     newRecord: '198.51.100.20',
-    resolvers: [reach.dns],
+    dnsServer: {
+      url: `dns://${reach.dns}`,
+      key: { name: 'porter', algorithm: dnsKey.algorithm, secret: '${DNS_KEY}' },
+    },
+    resolvers: [reach.resolver],
   });
 }

@@ -68,6 +68,12 @@ export class Ledger {
   readonly standing = new Standing();
   /** The file of an end that has the redirects; undefined where none has them. */
   redirects: string | undefined;
+  /** What the cutover has changed in zones, or was about to, in order. */
+  readonly zoneChanges: Extract<Deed, { kind: 'zone changing' }>[] = [];
+  /** How the old site refuses what writes; undefined where it does not. */
+  frozen: Extract<Deed, { kind: 'frozen' }> | undefined;
+  /** Markers at the ends, by place. */
+  readonly markers = new Map<string, string>();
   life: LifeOfMove = 'open';
   private last = 0;
 
@@ -211,6 +217,28 @@ export class Ledger {
         break;
       case 'redirects taken back':
         this.redirects = undefined;
+        break;
+      case 'zone changing':
+        this.zoneChanges.push(deed);
+        break;
+      case 'zone restored':
+        this.zoneChanges.splice(
+          0,
+          Number.POSITIVE_INFINITY,
+          ...this.zoneChanges.filter(({ zone }) => zone !== deed.zone),
+        );
+        break;
+      case 'frozen':
+        this.frozen = deed;
+        break;
+      case 'thawed':
+        this.frozen = undefined;
+        break;
+      case 'marker put':
+        this.markers.set(deed.place, deed.path);
+        break;
+      case 'marker removed':
+        this.markers.delete(deed.place);
         break;
       case 'probe put':
         this.probes.add(deed.place);

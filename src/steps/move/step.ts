@@ -133,6 +133,17 @@ export async function doStep<Result>(
   }
 }
 
+/** Something that is done beside the steps of a move, each time that it is asked for: with what came of it, and how long it took. */
+export async function outcomeOf<Result>(
+  step: StepName,
+  work: () => Promise<Pick<StepOutcome<Result>, 'result' | 'findings'>>,
+): Promise<StepOutcome<Result>> {
+  const began = performance.now();
+  const { result, findings } = await work();
+  const seconds = Math.round(performance.now() - began) / 1000;
+  return { step, state: saysStop(findings) ? 'stopped' : 'done', result, findings, seconds };
+}
+
 /** Notes one thing that is done within a step; it is on the disk before the thing is done. */
 export async function noteDeed({ move }: Pick<StepRun, 'move'>, step: StepName, deed: Deed): Promise<void> {
   await move.folder.note({ at: new Date().toISOString(), step, event: 'did', deed });

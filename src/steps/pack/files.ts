@@ -4,7 +4,7 @@ import { DamageError } from '../../core/errors.js';
 import { type CheckedEntry, type FileEntry, linkStaysInside, plainMode } from '../../core/files/entries.js';
 import { NameLook } from '../../core/files/names.js';
 import { ahead, alongside, together } from '../../core/files/order.js';
-import { leftOut } from '../../core/files/patterns.js';
+import { notTaken } from '../../core/files/patterns.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import type { Family } from '../../core/site/families/family.js';
 import { counted } from '../../core/text/numbers.js';
@@ -103,7 +103,7 @@ export function identityOfWanted(run: StepRun, files: FilesEnd): Promise<string>
 /** What of the old site's files the sheet wants, in the order of their paths. @param look is called with what is not taken */
 async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIterable<FileEntry> {
   const { take } = run.move.sheet;
-  const out = leftOut(take.files === false ? ['*'] : take.files.without);
+  const out = notTaken(take.files);
   const limit = take.files === false ? undefined : take.files['larger-than'];
   const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
   for await (const entry of files.list(out, run.signal, entry => look?.notTaken.add(entry))) {

@@ -1,30 +1,19 @@
-import { saysStop } from '../../core/findings/findings.js';
 import { stateOf } from '../../core/journal.js';
 import type { MoveFolder } from '../../ends/move-folder/move-folder.js';
-import type { StepOutcome, StepRun } from '../move/step.js';
+import { outcomeOf, type StepOutcome, type StepRun } from '../move/step.js';
 import { type Placed, putRedirects, takeBackRedirects } from './placing.js';
 import { type RedirectTest, testRedirects } from './test.js';
 import { type RedirectTrial, tryRedirects } from './try.js';
 
-/** Something that is done with redirects that were planned. */
-async function outcomeOf<Result>(
-  work: () => Promise<Pick<StepOutcome<Result>, 'result' | 'findings'>>,
-): Promise<StepOutcome<Result>> {
-  const began = performance.now();
-  const { result, findings } = await work();
-  const seconds = Math.round(performance.now() - began) / 1000;
-  return { step: 'redirects', state: saysStop(findings) ? 'stopped' : 'done', result, findings, seconds };
-}
-
 export function put(run: StepRun): Promise<StepOutcome<Placed>> {
-  return outcomeOf(async () => {
+  return outcomeOf('redirects', async () => {
     const { placed, findings } = await putRedirects(run);
     return { result: placed, findings };
   });
 }
 
 export function takeBack(run: StepRun): Promise<StepOutcome<Placed>> {
-  return outcomeOf(async () => {
+  return outcomeOf('redirects', async () => {
     const { placed, findings } = await takeBackRedirects(run);
     return { result: placed, findings };
   });
@@ -32,7 +21,7 @@ export function takeBack(run: StepRun): Promise<StepOutcome<Placed>> {
 
 /** Tests them, and keeps the result for the report. */
 export function test(run: StepRun): Promise<StepOutcome<RedirectTest>> {
-  return outcomeOf(async () => {
+  return outcomeOf('redirects', async () => {
     const { test: result, findings } = await testRedirects(run);
     await run.move.folder.write(
       testFile,
@@ -62,7 +51,7 @@ export function tryOut(
   { move }: StepRun,
   wishes: readonly string[],
 ): Promise<StepOutcome<RedirectTrial['tried']>> {
-  return outcomeOf(async () => {
+  return outcomeOf('redirects', async () => {
     const { tried, findings } = await tryRedirects(move, wishes);
     return { result: tried, findings };
   });

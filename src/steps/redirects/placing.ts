@@ -1,14 +1,15 @@
 import { createHash } from 'node:crypto';
 import { readFile } from 'node:fs/promises';
-import { asBytes, type ByteString, bytesOfText } from '../../core/bytes.js';
-import { PartWayError, UsageError } from '../../core/errors.js';
+import { bytesOfText } from '../../core/bytes.js';
+import { UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
-import { hasBlock, withBlock, withoutBlock } from '../../core/redirects/block.js';
+import { redirectBlock } from '../../core/redirects/block.js';
 import { apacheTables } from '../../core/redirects/dialects/apache.js';
 import { dialects, usualDialect } from '../../core/redirects/dialects/dialects.js';
 import type { RedirectSet } from '../../core/redirects/redirect-set.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
+import { contentOf, replaceIf } from '../move/edit-file.js';
 import type { Move } from '../move/open.js';
 import { askableSiteOf } from '../move/sites.js';
 import { noteDeed, type StepRun } from '../move/step.js';
@@ -71,8 +72,8 @@ export async function putRedirects(
   const pages = (await plannedPages(move)).map(({ page }) => page);
   const [main, ...tables] = dialect.files(set, pages);
   const text = before?.toString('latin1') ?? '';
-  const after = server === 'apache' ? withBlock(text, main!.text) : frontFile(main!.text);
-  const isOurs = server === 'apache' ? hasBlock(text) : text.includes(frontMark);
+  const after = server === 'apache' ? redirectBlock.with(text, main!.text) : frontFile(main!.text);
+  const isOurs = server === 'apache' ? redirectBlock.in(text) !== undefined : text.includes(frontMark);
   const file = `${place}/${markers[server]}`;
   const kept = before && !isOurs ? await keep(move, server, before) : await keptBefore(file, move);
   await noteDeed(run, 'redirects', { kind: 'redirects put', place: String(place), file, kept });
@@ -127,13 +128,13 @@ async function takeBackFrom(
   const name = bytesOfText(markers[server]);
   const before = await contentOf(end, name);
   const text = before?.toString('latin1') ?? '';
-  const isOurs = server === 'apache' ? hasBlock(text) : text.includes(frontMark);
+  const isOurs = server === 'apache' ? redirectBlock.in(text) !== undefined : text.includes(frontMark);
   if (!isOurs) {
     await removeTables(end);
     return false;
   }
   const was = kept === undefined ? undefined : await readFile(move.folder.at(kept));
-  const after = server === 'apache' ? Buffer.from(withoutBlock(text), 'latin1') : was;
+  const after = server === 'apache' ? Buffer.from(redirectBlock.without(text), 'latin1') : was;
   const isEmpty = after === undefined || (after.length === 0 && was === undefined);
   if (isEmpty) await end.remove(name);
   else await replaceIf(end, name, { before, after, file });
@@ -144,40 +145,6 @@ async function takeBackFrom(
 
 function frontFile(text: string): string {
   return text.replace('<?php\n', `<?php\n// ${frontMark}\n`);
-}
-
-/** Writes a file beside the one that is there and puts it in its place; nobody sees half of it. */
-async function replaceIf(
-  end: FilesEnd,
-  name: ByteString,
-  {
-    before,
-    after,
-    file,
-  }: { readonly before: Buffer | undefined; readonly after: Buffer; readonly file: string },
-): Promise<void> {
-  const was = await end.entry(name);
-  const beside = asBytes(`${name}.able-porter-new`);
-  // With the time of the file that it takes the place of: what is taken back is then as it was.
-  await end.write(beside, after, { mode: was?.mode ?? 0o644, mtime: was?.mtime ?? Date.now() });
-  const now = await contentOf(end, name);
-  if (now === undefined || before === undefined ? now !== before : !now.equals(before)) {
-    await end.remove(beside);
-    throw new PartWayError({
-      doing: `Writing ${file}`,
-      cause: 'somebody changed it at the same moment, so it was left as it is',
-      remedy: 'Run the command again',
-    });
-  }
-  if (before) await end.replace(beside, name);
-  else await end.rename(beside, name);
-}
-
-async function contentOf(end: FilesEnd, name: ByteString): Promise<Buffer | undefined> {
-  if ((await end.entry(name))?.type !== 'file') return undefined;
-  const chunks: Buffer[] = [];
-  for await (const chunk of end.read(name)) chunks.push(chunk);
-  return Buffer.concat(chunks);
 }
 
 async function keep(move: Move, server: 'apache' | 'php', content: Buffer): Promise<string> {

@@ -4,7 +4,7 @@ import { SeenFolders } from '../../core/address/server-paths.js';
 import { type ByteString, textOf } from '../../core/bytes.js';
 import { isNotFound } from '../../core/errors.js';
 import { type FileEntry, linkStaysInside } from '../../core/files/entries.js';
-import { leftOut } from '../../core/files/patterns.js';
+import { notTaken as isNotTaken, leftOut } from '../../core/files/patterns.js';
 import { isTextFile, largestText } from '../../core/files/text-files.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { editsInValue } from '../../core/rewrite/carriers/value.js';
@@ -58,7 +58,7 @@ const largestServerFile = 1024 * 1024;
 /** Looks through every file that would be taken, and counts those that would not. */
 export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family): Promise<SeenFiles> {
   const { take } = run.move.sheet;
-  const out = leftOut(take.files === false ? ['*'] : take.files.without);
+  const out = isNotTaken(take.files);
   const counts = { files: 0, folders: 0, links: 0, bytes: 0 };
   const saved = { files: 0, bytes: 0 };
   const outFolders = new Set<string>();

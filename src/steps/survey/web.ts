@@ -10,6 +10,7 @@ import {
   type ServerHeaders,
 } from '../../core/pages/read/server-headers.js';
 import type { Family } from '../../core/site/families/family.js';
+import { listed } from '../../core/text/listed.js';
 import { Resolver } from '../../ends/dns/resolver.js';
 import type { SeenPage } from '../../ends/http/web-site.js';
 import { lookAtCertificate, type SeenCertificate } from '../../ends/trust/certificate.js';
@@ -257,15 +258,25 @@ function dnsFindings(
     );
   }
   const values = leading.map(({ value }) => value);
-  if (end === 'old' && planned && leading.some(({ type }) => type === 'A') && !values.includes(planned.old)) {
+  if (
+    end === 'old' &&
+    planned &&
+    leading.some(({ type }) => type === 'A') &&
+    !(planned.old ?? values).some(one => values.includes(one))
+  ) {
     report(
       'warn',
       'dns-address-differs',
-      `It leads to ${values.join(', ')}, not to ${planned.old} as dns.address-records says`,
+      `It leads to ${values.join(', ')}, not to ${listed(planned.old ?? [])} as dns.address-records says`,
       'Correct dns.address-records.old, or find out what is in front of the old host',
     );
   }
-  if (changes && planned && !planned.new.includes(':') && leading.some(({ type }) => type === 'AAAA')) {
+  if (
+    changes &&
+    planned &&
+    !planned.new.some(one => one.includes(':')) &&
+    leading.some(({ type }) => type === 'AAAA')
+  ) {
     report(
       'warn',
       'dns-ipv6-stays',

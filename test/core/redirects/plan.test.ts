@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import fc from 'fast-check';
 import { parseAddress } from '../../../src/core/address/address.js';
-import { hasBlock, withBlock, withoutBlock } from '../../../src/core/redirects/block.js';
+import { redirectBlock } from '../../../src/core/redirects/block.js';
 import { readLogLine } from '../../../src/core/redirects/plan/access-log.js';
 import { homeOf, wantedTarget } from '../../../src/core/redirects/plan/decide.js';
 import { KnownPages } from '../../../src/core/redirects/plan/known-pages.js';
@@ -228,9 +228,9 @@ test('a redirect of the new site is a home only where the page is the same', () 
 
 test('redirects are put on top of a file and taken out again, whatever else changes', () => {
   const own = '# the CMS\r\nRewriteEngine On\r\n';
-  const put = withBlock(own, 'RewriteRule a b\n');
-  assert.ok(hasBlock(put) && put.endsWith(own));
-  assert.equal(withoutBlock(`${put}# somebody\n`), `${own}# somebody\n`);
-  assert.equal(withoutBlock(withBlock(put, 'other\n')), own);
-  assert.equal(withoutBlock(own), own);
+  const put = redirectBlock.with(own, 'RewriteRule a b\n');
+  assert.ok(redirectBlock.in(put) && put.endsWith(own));
+  assert.equal(redirectBlock.without(`${put}# somebody\n`), `${own}# somebody\n`);
+  assert.equal(redirectBlock.without(redirectBlock.with(put, 'other\n')), own);
+  assert.equal(redirectBlock.without(own), own);
 });

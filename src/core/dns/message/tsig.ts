@@ -10,7 +10,7 @@ export const tsigAlgorithms = [
   'hmac-sha224',
   'hmac-sha1',
 ] as const;
-export type TsigAlgorithm = (typeof tsigAlgorithms)[number];
+type TsigAlgorithm = (typeof tsigAlgorithms)[number];
 
 /** A key that a server and this program share. */
 export interface TsigKey {
@@ -20,7 +20,7 @@ export interface TsigKey {
 }
 
 /** By how many seconds the clocks of both sides may differ (RFC 8945, section 10). */
-export const tsigFudge = 300;
+const tsigFudge = 300;
 
 /** What is in a TSIG record (RFC 8945, section 4.2). */
 interface Tsig {
@@ -36,7 +36,7 @@ interface Tsig {
 }
 
 /** A signature that is wrong or missing: nothing in the message can be trusted. */
-export class TsigError extends Error {}
+class TsigError extends Error {}
 
 function variablesOf(tsig: Omit<Tsig, 'mac' | 'originalId'>): Buffer {
   return Buffer.concat([

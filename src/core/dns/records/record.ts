@@ -1,5 +1,5 @@
-import { dataToText } from './data.js';
-import { type DnsName, hostOf, keyOf } from './name.js';
+import { dataFromText, dataToText } from './data.js';
+import { type DnsName, hostOf, keyOf, parseName } from './name.js';
 
 /** A record of a zone, of the class IN. */
 export interface DnsRecord {
@@ -52,6 +52,13 @@ export interface ShownRecord {
 
 export function shownRecord({ name, type, ttl, data }: DnsRecord): ShownRecord {
   return { name: hostOf(name), type, ttl, value: dataToText(type, data) };
+}
+
+/** A record from the line that `recordLine` writes. @throws an Error for another line */
+export function recordOfLine(line: string): DnsRecord {
+  const [, name, ttl, type, data] = /^(\S+) (\d+) IN (\S+) ?(.*)$/s.exec(line) ?? [];
+  if (data === undefined) throw new Error(`${JSON.stringify(line)} is no record`);
+  return { name: parseName(name!), type: type!, ttl: Number(ttl), data: dataFromText(type!, data) };
 }
 
 /** A record as one line of a zone file. */

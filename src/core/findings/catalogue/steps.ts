@@ -210,36 +210,6 @@ export const stepFindings = {
     meaning: 'The new database server is older than the site needs.',
     remedy: 'Ask for a later one.',
   },
-  'dns-address-differs': {
-    levels: ['warn'],
-    meaning: 'The old name leads to another address than `dns.address-records` says.',
-    remedy: 'Correct it, or find out what is in front.',
-  },
-  'dns-caa': {
-    levels: ['note'],
-    meaning: 'A CAA record says who may give out certificates.',
-    remedy: 'Make sure that the new host’s authority is among them.',
-  },
-  'dns-ipv6-stays': {
-    levels: ['warn'],
-    meaning: 'An AAAA record leads to the present host, and the plan names no new one.',
-    remedy: 'Change or remove it at the cutover.',
-  },
-  'dns-no-address': {
-    levels: ['warn', 'note'],
-    meaning: 'No record leads from the old name (warn) or the new one (note) to a host.',
-    remedy: 'Check `old.address`; the new one needs a record at the cutover.',
-  },
-  'dns-not-asked': {
-    levels: ['note'],
-    meaning: 'No resolver answered.',
-    remedy: 'Name one in `dns.resolvers`.',
-  },
-  'dns-ttl-long': {
-    levels: ['warn'],
-    meaning: 'The TTL of the address that will change is above an hour.',
-    remedy: 'Set it to 300 seconds that long before the cutover.',
-  },
   'drop-in': {
     levels: ['warn'],
     meaning: 'A file that takes the place of a part of the program is there.',
@@ -613,11 +583,6 @@ export const stepFindings = {
     levels: ['note'],
     meaning: 'Only some of the transferred files were read back and compared.',
     remedy: 'Run `check` when there is time.',
-  },
-  'records-not-named': {
-    levels: ['note'],
-    meaning: 'The sheet names no address records, so no cutover was planned.',
-    remedy: 'Add `dns.address-records`.',
   },
   'redirects-not-needed': {
     levels: ['note'],

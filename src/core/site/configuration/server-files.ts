@@ -1,7 +1,8 @@
 import { addressPath } from '../../address/address.js';
 import { asBytes, type ByteString, type Edit } from '../../bytes.js';
 import { type Finding, finding } from '../../findings/findings.js';
-import { blockIn } from '../../redirects/block.js';
+import { redirectBlock } from '../../redirects/block.js';
+import { freezeBlock } from '../freeze/freeze.js';
 import type { SiteMove } from './source/facts.js';
 
 /** What was seen in a file that the web server or the language reads, and what of it moves with the site. */
@@ -27,14 +28,14 @@ export function readServerFile(path: string, source: ByteString, move: SiteMove,
   if (!read) return none;
   const edits: Edit[] = [];
   const findings: Finding[] = [];
-  // Redirects that were put at the old site belong there alone.
-  const block = blockIn(source);
-  if (block) edits.push({ ...block, put: asBytes('') });
+  // Redirects and the freeze that were put at the old site belong there alone.
+  const blocks = [redirectBlock, freezeBlock].flatMap(one => one.in(source) ?? []);
+  for (const block of blocks) edits.push({ ...block, put: asBytes('') });
   let start = 0;
   let number = 0;
   for (const line of source.split('\n')) {
     number++;
-    const isBlock = block !== undefined && start >= block.start && start < block.end;
+    const isBlock = blocks.some(block => start >= block.start && start < block.end);
     if (!isBlock)
       read(line, {
         move,

@@ -33,7 +33,6 @@ export function familyNamed(name: string): Family {
  * some tool left in the web root.
  */
 const neverNeeded = [
-  '/able-porter-redirects/',
   '/cgi-bin/',
   'error_log',
   'php_errorlog',

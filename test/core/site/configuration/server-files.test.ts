@@ -2,7 +2,7 @@ import assert from 'node:assert/strict';
 import { test } from 'node:test';
 import { parseAddress } from '../../../../src/core/address/address.js';
 import { applyEdits, asBytes } from '../../../../src/core/bytes.js';
-import { withBlock } from '../../../../src/core/redirects/block.js';
+import { redirectBlock } from '../../../../src/core/redirects/block.js';
 import { readServerFile } from '../../../../src/core/site/configuration/server-files.js';
 import { StrayFiles } from '../../../../src/core/site/survey/stray-files.js';
 
@@ -117,7 +117,7 @@ test('left-over files are reported by their kind; a clean site has none', () => 
 
 test('.htaccess: redirects that were put at the old site stay there', () => {
   const own = 'Options -Indexes\r\nRewriteBase /site/\n';
-  const put = withBlock(
+  const put = redirectBlock.with(
     own,
     'RewriteEngine On\nRewriteBase /site/\nRewriteRule ^ https://new.example/ [R=301]\n',
   );
