@@ -80,6 +80,7 @@ function planned(step: StepName, state: StepStatus['state'], { life }: Ledger): 
 /** What a person does next. */
 async function nextStep({ move }: StepRun, ledger: Ledger, steps: readonly StepStatus[]): Promise<string> {
   if (ledger.life === 'closed') return 'nothing; nothing is left to undo either';
+  if (ledger.life === 'live') return 'when all is quiet: able-porter tidy';
   const open = steps.find(
     ({ step, state }) =>
       !['done', 'planned'].includes(state) && !['undo', 'tidy', 'configure'].includes(step),
@@ -97,7 +98,6 @@ async function nextStep({ move }: StepRun, ledger: Ledger, steps: readonly StepS
     return `${load}; then export the database and run: able-porter check --export FILE`;
   }
   if (open) return `able-porter ${open.step} (or go)`;
-  if (ledger.life === 'live') return 'when all is quiet: able-porter tidy';
   const { dns } = move.sheet;
   if (!dns?.['address-records']) return 'when all is quiet: able-porter tidy';
   return dns.server || dns.zone

@@ -71,7 +71,7 @@ class Pass {
 
   run(rules: readonly Rule[]): { readonly status?: number; readonly location?: string } | undefined {
     for (const { conditions, target, flags } of rules) {
-      if (!conditions.every(one => this.holds(one))) continue;
+      if (!this.allHold(conditions)) continue;
       for (const flag of flags)
         if (flag.startsWith('E=')) {
           const [, name, value] = /^E=([^:]+):(.*)$/s.exec(flag)!;
@@ -80,6 +80,7 @@ class Pass {
       if (flags.includes('G')) return { status: 410 };
       const redirect = flags.find(flag => /^R=\d+$/.test(flag));
       const location = target === '-' ? undefined : this.expand(target);
+      if (redirect && location === undefined) return { status: Number(redirect.slice(2)) };
       if (redirect && location !== undefined) {
         const keeps = !location.includes('?') && !flags.includes('QSD') && this.request.query !== '';
         return {
@@ -92,12 +93,25 @@ class Pass {
     return undefined;
   }
 
+  /** Conditions are joined by "and", those with the flag OR with the next one by "or". */
+  private allHold(conditions: Rule['conditions']): boolean {
+    let isOneOf = false;
+    for (const one of conditions) {
+      const holds: boolean = isOneOf || this.holds(one);
+      if (one.flags.includes('OR')) isOneOf = holds;
+      else if (!holds) return false;
+      else isOneOf = false;
+    }
+    return true;
+  }
+
   private holds({ of, pattern, flags }: Rule['conditions'][number]): boolean {
     if (of === 'expr') return this.holdsMd5(pattern);
     const text = this.expand(of);
     const isNot = pattern.startsWith('!');
     const wanted = isNot ? pattern.slice(1) : pattern;
     const noCase = flags.includes('NC');
+    if (wanted.startsWith('<')) return text < wanted.slice(1) !== isNot;
     if (wanted.startsWith('=')) {
       const [a, b] = noCase ? [text.toLowerCase(), wanted.slice(1).toLowerCase()] : [text, wanted.slice(1)];
       return (a === b) !== isNot;
@@ -134,6 +148,7 @@ class Pass {
         REQUEST_METHOD: method,
         REQUEST_URI: path,
         QUERY_STRING: query,
+        TIME: new Date().toISOString().replace(/\D/g, '').slice(0, 14),
       };
       return values[name] ?? '';
     });

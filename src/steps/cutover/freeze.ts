@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto';
+import { addressPath } from '../../core/address/address.js';
 import { type ByteString, bytesOfText } from '../../core/bytes.js';
 import { UsageError } from '../../core/errors.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
@@ -124,8 +125,11 @@ async function writeRules(
   write: (text: string) => Promise<void>,
 ): Promise<void> {
   const token = randomBytes(8).toString('hex');
-  const { administration, interface: programs } = family.web ?? {};
-  const closed = [administration, programs].flatMap(path => path ?? []);
+  const administration = family.web?.administration?.replace(/[^/]*\.php$/, '');
+  const closed =
+    administration === undefined || administration.includes('?')
+      ? []
+      : [addressPath(run.move.oldAddress) + administration];
   const rules = (offset: number) =>
     freezeBlock.with(source, freezeRules({ until: serverTime(until, offset), token, closed }));
   await write(rules(0));

@@ -89,6 +89,7 @@ export async function demo(
     keep === undefined ? await mkdtemp(join(tmpdir(), 'able-porter-demo-')) : await cleared(resolve(keep));
   const hosts = new DemoHosts(folder, wish.server);
   const runs: StepRun[] = [];
+  let lock: { release(): Promise<void> } | undefined;
   const open = async (also: readonly string[]): Promise<StepRun> => {
     const sheet = await hosts.writeMove(also);
     const run = { move: await openMove(sheet, {}), events: wish.events, signal, rate: unlimitedRate };
@@ -99,6 +100,8 @@ export async function demo(
     await hosts.open(signal);
     const first = await survey(await open([]));
     const run = await open([oldPlace.temporary]);
+    // Nobody else works on the move until all of it is done.
+    lock = await run.move.folder.lock();
     const outcomes = {
       survey: await survey(run),
       pack: await pack(run),
@@ -125,9 +128,11 @@ export async function demo(
       redirects: tried,
       switched: await switchAndWatch(run),
     };
+    await lock.release();
     await whenDone(outcome);
     return outcome;
   } finally {
+    await lock?.release();
     for (const { move } of runs) move.accounts.close();
     await hosts.close();
     if (keep === undefined) await rm(folder, { recursive: true, force: true });

@@ -9,7 +9,7 @@ export interface FreezeWish {
   readonly until: string;
   /** A random word in the path by which the server is asked for its time. */
   readonly token: string;
-  /** Paths below the site's folder that only its keepers ask for; nothing of them is answered. */
+  /** Paths below the host that only the site's keepers ask for; nothing below them is answered. */
   readonly closed: readonly string[];
 }
 
@@ -18,18 +18,17 @@ export interface FreezeWish {
  * site's administration. Reading goes on. The server's time is that of its zone (`%{TIME}`), for which it can be asked.
  */
 export function freezeRules({ until, token, closed }: FreezeWish): string {
-  const paths = closed
-    .map(path => path.replace(/^\//, '').replace(/[^\w/-]/g, '\\$&'))
-    .filter(path => path !== '');
-  const isClosed = paths.length > 0 ? [`RewriteCond $0 ^(?:${paths.join('|')}) [OR]`] : [];
+  const paths = closed.map(path => path.replace(/[^\w/-]/g, '\\$&'));
+  const isClosed = paths.length > 0 ? [`RewriteCond %{REQUEST_URI} ^(?:${paths.join('|')}) [OR]`] : [];
   return [
     'ErrorDocument 503 "This site is moving to another server. You can read it; writing is possible again in a few minutes."',
     'RewriteEngine On',
-    `RewriteRule ^${clockPath(token)}$ /?t=%{TIME} [R=302,L]`,
+    `RewriteCond %{REQUEST_URI} /${clockPath(token)}$`,
+    'RewriteRule ^ /?t=%{TIME} [R=302,L]',
     `RewriteCond %{TIME} <${until}`,
     ...isClosed,
     'RewriteCond %{REQUEST_METHOD} !^(?:GET|HEAD|OPTIONS)$',
-    'RewriteRule ^.*$ - [R=503,L]',
+    'RewriteRule ^ - [R=503,L]',
     '',
   ].join('\n');
 }
