@@ -61,6 +61,7 @@ async function served(t: TestContext, speed = 600) {
   const [at, resolvers] = [await server.listen(), await resolver.listen()];
   const dns = `dns:
   server: dns://${at}
+  servers: ["${at}"]
   key: { name: porter, algorithm: hmac-sha512, secret: "${key.secret.toString('base64')}" }
   resolvers: ["${resolvers}"]
   ${addresses}`;

@@ -23,9 +23,9 @@ export async function freePort(): Promise<number> {
 }
 
 /** Whether something listens at a port of this machine. */
-export function listens(port: number): Promise<boolean> {
+export function listens(port: number, host = '127.0.0.1'): Promise<boolean> {
   return new Promise(resolve => {
-    const socket = connect(port, '127.0.0.1');
+    const socket = connect(port, host);
     socket.once('connect', () => {
       socket.destroy();
       resolve(true);

@@ -33,10 +33,10 @@ export async function startDnsServer(
   program: (typeof dnsServers)[number],
   zones: readonly ServedZone[],
   keys: readonly TsigKey[],
-  host = '127.0.0.1',
+  { host = '127.0.0.1', port: wanted }: { host?: string; port?: number } = {},
 ): Promise<RealDnsServer> {
   const root = folder(t);
-  const port = await freePort();
+  const port = wanted ?? (await freePort());
   const fileOf = (apex: DnsName) => join(root, `${hostOf(apex)}.zone`);
   for (const { apex, text, copyOf } of zones) if (!copyOf) writeFileSync(fileOf(apex), text, 'latin1');
   const file = join(root, 'server.conf');
@@ -59,7 +59,7 @@ export async function startDnsServer(
   t.after(stop);
   await until(command!, () => {
     if (server.exitCode !== null) throw new Error(`${command} ended at once: ${said}`);
-    return listens(port);
+    return listens(port, host);
   });
   return { host, port, stop, text: apex => readFileSync(fileOf(apex), 'latin1') };
 }
@@ -130,6 +130,44 @@ ${zones
   })
   .join('\n')}
 `;
+}
+
+/** Starts a recursive resolver with a cache, Unbound, that begins at a root server of ours. */
+export async function startResolver(t: TestContext, rootServer: string): Promise<DnsServer> {
+  const root = folder(t);
+  const port = await freePort();
+  writeFileSync(join(root, 'hints'), `. 3600 NS a.root.example.\na.root.example. 3600 A ${rootServer}\n`);
+  writeFileSync(
+    join(root, 'unbound.conf'),
+    `server:
+  interface: 127.0.0.1@${port}
+  access-control: 127.0.0.0/8 allow
+  do-not-query-localhost: no
+  do-ip6: no
+  root-hints: "${root}/hints"
+  module-config: "iterator"
+  local-zone: "example." nodefault
+  chroot: ""
+  username: ""
+  directory: "${root}"
+  pidfile: ""
+  use-syslog: no
+  do-daemonize: no
+remote-control:
+  control-enable: no
+`,
+  );
+  const server = spawn('unbound', ['-d', '-c', join(root, 'unbound.conf')], { stdio: 'ignore' });
+  const gone = new Promise<void>(resolve => server.once('exit', () => resolve()));
+  t.after(async () => {
+    server.kill('SIGTERM');
+    await gone;
+  });
+  await until('unbound', () => {
+    if (server.exitCode !== null) throw new Error('unbound ended at once');
+    return listens(port);
+  });
+  return { host: '127.0.0.1', port };
 }
 
 /** Each key once: those of the server, and those with which it asks others. */

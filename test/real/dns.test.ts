@@ -174,13 +174,7 @@ for (const program of dnsServers) {
       ],
       [key],
     );
-    const copy = await startDnsServer(
-      t,
-      program,
-      [{ apex, text: '', copyOf: { server, key } }],
-      [key],
-      '127.0.0.1',
-    );
+    const copy = await startDnsServer(t, program, [{ apex, text: '', copyOf: { server, key } }], [key]);
     assert.equal(
       (await transferred(server, large)).records.filter(({ type }) => type === 'A').length,
       10_005,

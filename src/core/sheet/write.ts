@@ -150,6 +150,12 @@ export function writeSheet(a: SheetAnswers): string {
     put(1, 'address-records', { old: a.oldRecord, new: a.newRecord }, 'the hosts’ addresses');
     if (a.dnsServer) {
       put(1, 'server', a.dnsServer.url, 'who gives the zones and takes updates');
+      put(
+        1,
+        'servers',
+        [a.dnsServer.url],
+        'who is asked beside it; those that the delegation names, if not listed',
+      );
       put(1, 'key', a.dnsServer.key, 'the key with which both are signed');
     }
     if (a.resolvers) put(1, 'resolvers', a.resolvers, 'who is asked for the records');

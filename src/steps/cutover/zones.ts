@@ -195,18 +195,22 @@ async function recordsOf(run: StepRun, apex: DnsName, server: DnsServer, mayTran
   return { records: await askZone(server, apex, names, run.signal), isWhole: false };
 }
 
-/** The servers of a zone: those of the sheet, otherwise those that the zone names. */
+/** The servers of a zone: those of the sheet alone where it lists them, otherwise those that the delegation names too. */
 async function serversOf(run: StepRun, zone: Zone): Promise<Pick<Delegation, 'servers' | 'parent'>> {
   const { move } = run;
-  const listed = [move.sheet.dns?.server, ...(move.sheet.dns?.servers ?? [])].flatMap(one => one ?? []);
-  const given = [...new Set(listed.map(one => serverText(serverOf(one))))].map(one => named(serverOf(one)));
-  if (!canResolve(move, zone.apex)) return { servers: given, parent: undefined };
+  const { server, servers = [] } = move.sheet.dns ?? {};
+  const given = [...(server === undefined ? [] : [server]), ...servers].map(one => named(serverOf(one)));
+  const once = (all: readonly NamedServer[]) => [
+    ...new Map(all.map(one => [serverText(one.server), one])).values(),
+  ];
+  if (!canResolve(move, zone.apex)) return { servers: once(given), parent: undefined };
   try {
     const found = await followDelegation(resolverOf(move), zone.apex, run.signal);
-    return { servers: given.length > 0 ? given : found.servers, parent: found.parent };
+    const more = servers.length > 0 ? [] : found.servers;
+    return { servers: once([...given, ...more]), parent: found.parent };
   } catch {
     run.signal.throwIfAborted();
-    return { servers: given, parent: undefined };
+    return { servers: once(given), parent: undefined };
   }
 }
 

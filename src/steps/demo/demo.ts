@@ -129,6 +129,7 @@ export async function demo(
       switched: await switchAndWatch(run),
     };
     await lock.release();
+    lock = undefined;
     await whenDone(outcome);
     return outcome;
   } finally {
