@@ -8,6 +8,7 @@ const actions = ['plan', 'prepare', 'freeze', 'switch', 'watch', 'back', 'thaw',
 interface Options {
   readonly action: (typeof actions)[number];
   readonly byHand: boolean;
+  readonly certificate: boolean;
   readonly minutes: number;
   readonly limit: number;
   readonly every: number;
@@ -22,6 +23,7 @@ export const cutover = command<Options>({
   examples: [
     ['cutover', 'plan it from the zones as they are: what changes when, and what it endangers'],
     ['cutover prepare', 'lower the TTLs, create new names, put a marker at each end'],
+    ['cutover prepare --certificate', 'also get the certificate for the new host, before visitors come'],
     ['cutover night', 'freeze, last pass, check, switch, watch and thaw, asking twice'],
     ['cutover watch --here', 'show which host this machine is led to'],
     ['cutover back', 'take back exactly what was changed'],
@@ -34,6 +36,11 @@ export const cutover = command<Options>({
         type: 'boolean',
         default: false,
         describe: 'For switch and back: you have changed the DNS yourself; only note it',
+      })
+      .option('certificate', {
+        type: 'boolean',
+        default: false,
+        describe: 'For prepare: get a certificate for the new host from dns.certificate.directory',
       })
       .option('minutes', {
         type: 'number',
@@ -91,8 +98,8 @@ async function act(argv: Argv, run: StepRun, terminal: Terminal): Promise<void> 
   if (byHand && (action === 'switch' || action === 'back')) return noteByHand(action, run, terminal);
   switch (action) {
     case 'prepare':
-      await askFirst('Lower the TTLs, create the new names, and put a marker at each end?', argv);
-      return showOutcome(await prepare(run), showPhase, terminal);
+      await askFirst(prepareQuestion(argv, run), argv);
+      return showOutcome(await prepare(run, argv), showPhase, terminal);
     case 'freeze':
       await askFirst(`Change the old site: refuse what writes for ${argv.minutes} minutes?`, argv);
       return showOutcome(await freeze(run, argv.minutes), showFreeze, terminal);
@@ -126,6 +133,14 @@ async function act(argv: Argv, run: StepRun, terminal: Terminal): Promise<void> 
       return showOutcome(outcome, showNight, terminal);
     }
   }
+}
+
+function prepareQuestion({ certificate }: Argv, { move }: StepRun): string {
+  const authority = move.sheet.dns?.certificate?.directory;
+  const more = certificate
+    ? `, and get a certificate at ${authority}, whose terms of service you agree to`
+    : '';
+  return `Lower the TTLs, create the new names, and put a marker at each end${more}?`;
 }
 
 function oldAddresses(run: StepRun): readonly string[] {

@@ -148,6 +148,14 @@ export function showPhase(outcome: StepOutcome<PhaseResult>, colors: Colors): st
     lines.push(`  redirects ${phase === 'back' ? 'taken out of' : 'put in place in'} ${redirects.file}`);
   if (phase === 'prepare' && marker !== undefined)
     lines.push(`  a marker is at each end, by which the watch sees which host answers: /${marker}`);
+  const { certificate } = outcome.result;
+  if (certificate) {
+    lines.push(
+      `  a certificate for ${certificate.hosts.join(', ')}, valid until ${moment(certificate.until)}; for the new host’s panel:`,
+      `  ${certificate.chain}`,
+      `  ${certificate.key} (keep it secret)`,
+    );
+  }
   if (phase === 'switch' && outcome.state !== 'stopped' && life === 'live')
     lines.push('  watch until all follow: able-porter cutover watch', '  go back: able-porter cutover back');
   return withFindings(outcome, lines, colors);

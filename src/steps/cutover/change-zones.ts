@@ -205,6 +205,26 @@ function behindFinding(zone: string, behind: readonly string[], isFile: boolean)
   });
 }
 
+/**
+ * Makes a change that is taken away again soon, and waits until every server shows it.
+ * @throws PartWayError where somebody has changed the set meanwhile
+ */
+export async function changeForNow(
+  run: StepRun,
+  zone: OpenZone,
+  changes: readonly SetChange[],
+): Promise<void> {
+  if (!(await changeZone(run, zone, changes))) {
+    await waitForServers(run, zone.servers, changes);
+    return;
+  }
+  throw new PartWayError({
+    doing: `Changing the zone ${hostOf(zone.view.zone.apex)}`,
+    cause: 'somebody has changed the same records at this moment',
+    remedy: 'Run the command again',
+  });
+}
+
 /** @returns whether a set was changed by somebody at the last moment, so that nothing was done */
 async function changeZone(run: StepRun, zone: OpenZone, changes: readonly SetChange[]): Promise<boolean> {
   const { apex } = zone.view.zone;

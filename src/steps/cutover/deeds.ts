@@ -6,6 +6,7 @@ import { refuseClosed } from '../move/life.js';
 import { noteDeed, outcomeOf, type StepOutcome, type StepRun } from '../move/step.js';
 import { type Placed, putRedirects, takeBackRedirects } from '../redirects/placing.js';
 import { staysThere } from '../redirects/set.js';
+import { getCertificate, type ReadyCertificate } from './certificate.js';
 import { type ChangedZone, changeZones, restoreZones } from './change-zones.js';
 import { type Freeze, freezeOldSite, thawOldSite } from './freeze.js';
 import { markerPath, putMarkers } from './markers.js';
@@ -20,17 +21,23 @@ export interface PhaseResult {
   readonly marker: string | undefined;
   /** Redirects that were put in place or taken back with it. */
   readonly redirects: Placed | undefined;
+  readonly certificate?: ReadyCertificate | undefined;
   readonly life: 'open' | 'live';
 }
 
-/** Lowers the TTLs, creates names that do not exist yet, and puts a marker at each end. */
-export function prepare(run: StepRun): Promise<StepOutcome<PhaseResult>> {
+/**
+ * Lowers the TTLs, creates names that do not exist yet, and puts a marker at each end.
+ * @param certificate whether a certificate for the new host is fetched too
+ */
+export function prepare(run: StepRun, { certificate = false } = {}): Promise<StepOutcome<PhaseResult>> {
   return outcomeOf('cutover', async () => {
     await refuseClosed(run.move, 'Preparing the cutover');
     const plan = await plannedCutover(run, 'Preparing the cutover');
     const markers = await putMarkers(run);
     const { zones, findings } = await changeZones(run, 'prepare', changesOf(plan, 'prepare'));
-    return { result: await resultOf(run, 'prepare', zones), findings: [...markers, ...findings] };
+    const ready = certificate ? await getCertificate(run) : undefined;
+    const result = { ...(await resultOf(run, 'prepare', zones)), certificate: ready };
+    return { result, findings: [...markers, ...findings] };
   });
 }
 

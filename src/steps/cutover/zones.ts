@@ -289,3 +289,15 @@ export function namesOutside(zones: readonly OpenZone[]): DnsName[] {
   );
   return [...new Set(names)].filter(name => !zones.some(({ view }) => isWithin(name, view.zone.apex)));
 }
+
+/** The zone that a name is in. @throws UsageError where it is in none of them */
+export function zoneWith(zones: readonly OpenZone[], name: DnsName): OpenZone {
+  const within = zones.filter(({ view }) => isWithin(name, view.zone.apex));
+  const [closest] = within.sort((a, b) => b.view.zone.apex.length - a.view.zone.apex.length);
+  if (closest) return closest;
+  throw new UsageError({
+    doing: `Looking for the zone of ${hostOf(name)}`,
+    cause: 'it is in none of the zones that were read',
+    remedy: 'Name its zone in dns (zone, server, servers or resolvers)',
+  });
+}
