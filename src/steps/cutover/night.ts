@@ -1,3 +1,4 @@
+import { setTimeout } from 'node:timers/promises';
 import type { Finding } from '../../core/findings/findings.js';
 import { check } from '../check.js';
 import { deliver } from '../deliver.js';
@@ -51,6 +52,9 @@ export function night(run: StepRun, options: NightOptions): Promise<StepOutcome<
   });
 }
 
+/** So long, in milliseconds, requests that are under way when the old site is closed are waited for. */
+const underWay = 3000;
+
 class Night {
   readonly parts: NightPart[] = [];
   readonly findings: Finding[] = [];
@@ -77,7 +81,7 @@ class Night {
       // What was written since the last pass is not known to the journal.
       const again = { ...run, again: true };
       const passes =
-        (await this.part('freeze', () => freeze(run, options.minutes))) &&
+        (await this.part('freeze', () => this.freeze())) &&
         (await this.part('pack', () => pack(again))) &&
         (await this.part('rewrite', () => rewrite(run))) &&
         (await this.part('deliver', () => deliver(run))) &&
@@ -115,6 +119,13 @@ class Night {
     this.findings.push(...findings);
     this.note({ what, state: state === 'stopped' ? 'stopped' : 'done', seconds });
     return state !== 'stopped';
+  }
+
+  /** Closes the old site; requests that began before may still write for a moment. */
+  private async freeze(): Promise<StepOutcome<unknown>> {
+    const outcome = await freeze(this.run, this.options.minutes);
+    if (outcome.state !== 'stopped') await setTimeout(underWay, undefined, { signal: this.run.signal });
+    return outcome;
   }
 
   private async thaw(): Promise<void> {

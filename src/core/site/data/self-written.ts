@@ -58,6 +58,8 @@ const byFamily: Readonly<Record<string, SelfWritten>> = {
           '_wp_session_*',
           'cron',
           'rewrite_rules',
+          // The tree of a taxonomy's terms (_get_term_hierarchy).
+          '*_children',
           '*_lock',
           '*.lock',
           'recovery_keys',
