@@ -69,6 +69,8 @@ export function factsOf(
     timeZone: 'Europe/Berlin',
     shortTtl: 300,
     lastPass: 60_000,
+    isSecure: true,
+    proof: undefined,
     authority: undefined,
     outside: new Map(),
     caaAbove: [],

@@ -46,6 +46,8 @@ export async function gatherFacts(run: StepRun, zones: readonly OpenZone[]): Pro
     timeZone: Intl.DateTimeFormat().resolvedOptions().timeZone,
     shortTtl: dns['short-ttl'],
     lastPass: await lastPassOf(run),
+    isSecure: move.newAddress.scheme === 'https',
+    proof: dns.certificate?.directory === undefined ? undefined : dns.certificate.method,
     authority: dns.certificate?.authority,
     outside,
     caaAbove: await caaAbove(run, zones),

@@ -15,11 +15,11 @@ import {
 } from '../../core/site/freeze/freeze.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
-import { contentOf, replaceIf } from '../move/edit-file.js';
 import { ledgerOf } from '../move/ledger.js';
 import { lookAtSite, treeOf } from '../move/read-site.js';
 import { askableSiteOf } from '../move/sites.js';
 import { noteDeed, type StepRun } from '../move/step.js';
+import { contentOf, replaceIf } from '../transfer/edit-file.js';
 
 /** How the old site is closed for what writes. */
 export interface Freeze {

@@ -2,13 +2,15 @@ import { setTimeout } from 'node:timers/promises';
 import pMap from 'p-map';
 import { parseAddress } from '../../core/address/address.js';
 import {
+  type SeenMarker,
   sumOf,
   type WatchedAddress,
   type WatchedAnswer,
   type WatchedName,
 } from '../../core/dns/cutover/watch.js';
-import { addressToText, ipAddress } from '../../core/dns/records/ip.js';
+import { addressToText, isExampleAddress } from '../../core/dns/records/ip.js';
 import { hostOf, nameOfHost } from '../../core/dns/records/name.js';
+import { recordOfLine } from '../../core/dns/records/record.js';
 import { type Finding, finding } from '../../core/findings/findings.js';
 import { duration } from '../../core/text/duration.js';
 import { askFor } from '../../ends/dns/resolver.js';
@@ -54,7 +56,7 @@ export async function watchCutover(
   { limit, every, here, show }: WatchOptions,
 ): Promise<{ result: WatchRound; findings: Finding[] }> {
   const plan = await plannedCutover(run, 'Watching the cutover');
-  const names = wantedNames(run, plan);
+  const names = wantedNames(plan);
   const servers = here ? [] : await serversToAsk(run);
   const resolvers = resolverOf(run.move).servers.map(server => ({ name: serverText(server), server }));
   const end = Date.now() + limit * 1000;
@@ -80,17 +82,23 @@ function notFollowed({ agreed, of, silent, longest }: WatchRound): Finding {
   });
 }
 
-/** The names that visitors ask for, with the addresses that they are to lead to. */
-function wantedNames({ move }: StepRun, plan: CutoverResult): WatchedName[] {
-  const wanted = (move.sheet.dns?.['address-records']?.new ?? []).flatMap(one => ipAddress(one)?.text ?? []);
-  const moved = plan.names.filter(
-    ({ fate }) => fate !== 'stays' && fate !== 'is not in a zone that was read',
+/** The names that visitors ask for, with the addresses that they are to lead to: those of the switch, or as they lead there now. */
+function wantedNames(plan: CutoverResult): WatchedName[] {
+  const changes = plan.changes.flatMap(({ phase, changes: sets }) =>
+    phase === 'prepare' ? sets.filter(({ before }) => before.length === 0) : sets,
   );
-  const after = plan.changes.flatMap(({ changes }) => changes).flatMap(one => one.after);
-  const records = after.flatMap(line => /\sIN\s(?:A|AAAA)\s(\S+)$/.exec(line)?.[1] ?? []);
-  const old = move.sheet.dns?.['address-records']?.old ?? [];
-  const all = [...new Set([...wanted, ...records.flatMap(one => ipAddress(one)?.text ?? [])])];
-  return moved.map(({ host }) => ({ host, wanted: all.filter(one => !old.includes(one)) }));
+  const switched = changes.flatMap(({ after }) => after.map(recordOfLine));
+  const there = plan.names
+    .filter(({ fate }) => fate === 'leads there already')
+    .flatMap(({ present }) => present);
+  const isAddress = ({ type }: { type: string }) => type === 'A' || type === 'AAAA';
+  const wanted = [
+    ...switched.filter(isAddress).map(({ data }) => addressToText(data)),
+    ...there.filter(isAddress).map(({ value }) => value),
+  ];
+  return plan.names
+    .filter(({ fate }) => fate !== 'stays' && fate !== 'is not in a zone that was read')
+    .map(({ host }) => ({ host, wanted: [...new Set(wanted)] }));
 }
 
 async function serversToAsk(run: StepRun): Promise<{ name: string; server: DnsServer }[]> {
@@ -179,14 +187,15 @@ async function seenAt(
   address: string,
   scheme: 'http' | 'https',
   path: string,
-): Promise<WatchedAddress['http']> {
+): Promise<SeenMarker> {
   const { sheet, oldAddress, newAddress } = run.move;
   const records = sheet.dns?.['address-records'];
   const end = records?.old?.includes(address) ? 'old' : records?.new.includes(address) ? 'new' : undefined;
   const own = end && (scheme === 'https' ? sheet[end]['reach-https'] : sheet[end].reach);
   const direct = `${scheme}://${address.includes(':') ? `[${address}]` : address}`;
-  // An address of an example is nobody's; where the sheet says how a host is reached, it is that.
-  if (own === undefined && end !== undefined && sheet[end].reach !== undefined) return 'no answer';
+  // Where the sheet says how a host is reached, it is that alone; an address of an example is nobody's.
+  if (own === undefined && (isExampleAddress(address) || (end && sheet[end].reach !== undefined)))
+    return 'not asked';
   const base = hostOf(nameOfHost(host)) === oldAddress.host ? oldAddress : { ...newAddress, host };
   const site = new WebSite({ ...base, scheme, port: undefined }, parseAddress(own ?? direct));
   try {

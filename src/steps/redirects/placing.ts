@@ -9,10 +9,10 @@ import { dialects, usualDialect } from '../../core/redirects/dialects/dialects.j
 import type { RedirectSet } from '../../core/redirects/redirect-set.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
-import { contentOf, replaceIf } from '../move/edit-file.js';
 import type { Move } from '../move/open.js';
 import { askableSiteOf } from '../move/sites.js';
 import { noteDeed, type StepRun } from '../move/step.js';
+import { contentOf, replaceIf } from '../transfer/edit-file.js';
 import { plannedPages } from './plan-lines.js';
 import { redirectsOf, staysThere } from './set.js';
 

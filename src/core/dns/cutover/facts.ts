@@ -65,6 +65,10 @@ export interface CutoverFacts {
   readonly shortTtl: number;
   /** Milliseconds that the last pass will take, by those before it. */
   readonly lastPass: number;
+  /** Whether the new address is an HTTPS one, which needs a certificate before visitors come. */
+  readonly isSecure: boolean;
+  /** How this program could get the certificate; undefined where the sheet names no authority. */
+  readonly proof: 'dns' | 'http' | undefined;
   /** The domain by which CAA records name the certificate authority; undefined where nobody has said. */
   readonly authority: string | undefined;
   /** Records that hosts outside of the zones have: addresses of mail servers, texts of included SPF policies. */

@@ -17,7 +17,7 @@ const minute = 60_000;
 const day = 86_400_000;
 /** The least time for the last pass, whatever those before it took. */
 const shortestPass = 10 * minute;
-/** Resolvers that keep records longer than they are told, and browsers that stay open. */
+/** Resolvers that keep records longer than the TTL, and browsers that stay open. */
 const stragglers = day;
 /** How long nothing must go wrong before TTLs are raised. */
 const quiet = 2 * day;
@@ -65,6 +65,8 @@ export function timelineOf(
   const longest = Math.max(shortTtl * 1000, ...changes.map(longestKept));
   const entries: (TimelineEntry | false)[] = [
     ...createdEntries(names),
+    ...delegationEntries(facts),
+    facts.isSecure && certificateEntry(facts, names),
     ...prepareEntries(facts, changes),
     {
       at: when - freezeTime(facts),
@@ -88,7 +90,7 @@ export function timelineOf(
       at: when,
       what: `Put the redirects in place at ${hostOf(facts.hosts.old)}`,
       why: 'from here on visitors of the old name come to the new one',
-      command: 'able-porter redirects put',
+      command: 'able-porter cutover switch',
     },
     ...(moving.length > 0 ? followEntries(when, shortTtl) : []),
     raises && {
@@ -109,6 +111,35 @@ export function timelineOf(
     },
   ];
   return entries.filter(one => one !== false).sort((a, b) => (a.at ?? 0) - (b.at ?? 0));
+}
+
+/** The certificate is wanted before visitors come: a day is left for what goes wrong. */
+function certificateEntry({ when, proof }: CutoverFacts, names: readonly PlannedName[]): TimelineEntry {
+  const hosts = names.filter(({ fate }) => fate !== 'stays' && fate !== 'is not in a zone that was read');
+  const ways = {
+    dns: 'it is proved by a record in the zone',
+    http: 'it is proved by a file at the host to which the name leads now',
+    none: 'ask the new host for it; it can be proved by a record in the zone (DNS-01), or by a file at the old host (HTTP-01)',
+  };
+  return {
+    at: when - day,
+    what: `Have the certificate at the new host, for ${hosts.map(({ name }) => hostOf(name)).join(', ')}`,
+    why: ways[proof ?? 'none'],
+    ...(proof ? { command: 'able-porter cutover prepare --certificate' } : {}),
+  };
+}
+
+/** Where the zone moves to other name servers too: both must answer the same until nobody keeps the delegation. */
+function delegationEntries({ movedTo, zones, when }: CutoverFacts): TimelineEntry[] {
+  if (movedTo.length === 0) return [];
+  const kept = Math.max(day / 1000, ...zones.map(({ parent }) => parent?.ttl ?? 0));
+  return [
+    {
+      at: when - kept * 1000,
+      what: 'Let the registrar name the new name servers, at the latest; or do it after the switch, when all is quiet',
+      why: `resolvers keep the delegation for ${duration(kept)}: until then change every record at both`,
+    },
+  ];
 }
 
 function createdEntries(names: readonly PlannedName[]): TimelineEntry[] {

@@ -15,12 +15,15 @@ export interface WatchedAnswer {
   readonly trouble: string | undefined;
 }
 
+/** Whose marker is shown at an address. */
+export type SeenMarker = 'old' | 'new' | 'neither' | 'no answer' | 'not asked';
+
 /** Which host shows its marker at an address. */
 export interface WatchedAddress {
   readonly host: string;
   readonly address: string;
-  readonly http: 'old' | 'new' | 'neither' | 'no answer';
-  readonly https: 'old' | 'new' | 'neither' | 'no answer';
+  readonly http: SeenMarker;
+  readonly https: SeenMarker;
 }
 
 /** What is wanted of a name in the end. */

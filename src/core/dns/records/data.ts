@@ -1,7 +1,7 @@
 import { asBytes, type ByteString, bytesOf } from '../../bytes.js';
 import { readField, writeField } from './fields.js';
 import { type DnsName, nameFromWire, nameToWire, rootName } from './name.js';
-import { fieldsOf } from './types.js';
+import { fieldsOf, isOfNames } from './types.js';
 import type { Token } from './words.js';
 
 /**
@@ -77,7 +77,7 @@ function unknownData([length, ...hex]: readonly Token[]): Buffer {
 export function expandData(type: string, message: Buffer, start: number, length: number): Buffer {
   const end = start + length;
   const fields = fieldsOf(type);
-  if (!fields || !mayBeCompressed.has(type)) return Buffer.from(message.subarray(start, end));
+  if (!fields || !isOfNames(type)) return Buffer.from(message.subarray(start, end));
   const parts: Buffer[] = [];
   let at = start;
   for (const field of fields) {
@@ -94,21 +94,6 @@ export function expandData(type: string, message: Buffer, start: number, length:
   if (at !== end) throw new Error(`the data of a record of the type ${type} has another length than it says`);
   return Buffer.concat(parts);
 }
-
-/** Names in these are compressed by servers (RFC 3597, section 4). */
-const mayBeCompressed: ReadonlySet<string> = new Set([
-  'NS',
-  'CNAME',
-  'SOA',
-  'PTR',
-  'MX',
-  'RP',
-  'AFSDB',
-  'SRV',
-  'NAPTR',
-  'KX',
-  'DNAME',
-]);
 
 /** The name that a record of a type with one name leads to: CNAME, NS, MX, SRV, …; undefined for another type. */
 export function targetOf(type: string, data: Buffer): DnsName | undefined {

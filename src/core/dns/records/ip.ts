@@ -53,3 +53,8 @@ export function ipAddress(text: string): { version: 4 | 6; text: string; data: B
   }
   return undefined;
 }
+
+/** Whether an address is set aside for examples, so that nobody has it (RFC 5737, RFC 3849). */
+export function isExampleAddress(text: string): boolean {
+  return /^(?:192\.0\.2\.|198\.51\.100\.|203\.0\.113\.|2001:db8:)/i.test(text);
+}

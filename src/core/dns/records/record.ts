@@ -1,5 +1,6 @@
 import { dataFromText, dataToText } from './data.js';
 import { type DnsName, hostOf, keyOf, parseName } from './name.js';
+import { isOfNames } from './types.js';
 
 /** A record of a zone, of the class IN. */
 export interface DnsRecord {
@@ -23,23 +24,9 @@ export function recordKeyOf(record: Pick<DnsRecord, 'name' | 'type' | 'data'>): 
 }
 
 function canonicalData({ type, data }: Pick<DnsRecord, 'type' | 'data'>): string {
-  const named = namedTypes.has(type);
+  const named = isOfNames(type);
   return named ? dataToText(type, data).toLowerCase() : data.toString('latin1');
 }
-
-/** Types of which the data is names and numbers alone (RFC 4034, section 6.2, as RFC 6840 corrects it). */
-const namedTypes: ReadonlySet<string> = new Set([
-  'NS',
-  'CNAME',
-  'SOA',
-  'PTR',
-  'MX',
-  'RP',
-  'AFSDB',
-  'SRV',
-  'KX',
-  'DNAME',
-]);
 
 /** A record as results and people have it: the name as a host, the data as a zone file writes it. */
 export interface ShownRecord {

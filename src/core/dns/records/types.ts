@@ -110,6 +110,24 @@ export function fieldsOf(type: string): readonly Field[] | undefined {
   return fields.length > 0 ? (fields as Field[]) : undefined;
 }
 
+/** Types of which the data is names and numbers alone: equal in any letter case, and compressed by servers (RFC 3597, section 4). */
+const ofNames: ReadonlySet<string> = new Set([
+  'NS',
+  'CNAME',
+  'SOA',
+  'PTR',
+  'MX',
+  'RP',
+  'AFSDB',
+  'SRV',
+  'KX',
+  'DNAME',
+]);
+
+export function isOfNames(type: string): boolean {
+  return ofNames.has(type);
+}
+
 /** Types that belong to the signatures of a zone, which its server makes itself (RFC 4034, RFC 5155, RFC 8976). */
 const ofSigning: ReadonlySet<string> = new Set([
   'RRSIG',
