@@ -52,7 +52,8 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     title('6. Redirects, put in place at the old host, tested, and taken back'),
     `  ${counted(outcomes.redirects.result.known, 'known old address', 'known old addresses')}: ${outcomes.redirects.result.by.map(({ what, pages }) => `${what} ${count(pages)}`).join(', ')}`,
     `  ${count(redirects.test.result.right)} of ${counted(redirects.test.result.asked, 'address', 'addresses')} led in one hop to the right page; then ${redirects.takenBack.result.file ?? 'the file'} was as before`,
-    title('7. The switch at its DNS server, watched until the resolver had followed'),
+    title('7. The certificate and the switch at its DNS server, watched until the resolver had followed'),
+    `  a certificate for ${switched.prepare.result.certificate?.hosts.join(', ')}, proved by a record before anybody came`,
     ...switched.switch.result.zones.flatMap(({ changes }) =>
       changes.flatMap(({ before, after }) => [
         ...before.map(line => colors.red(`  - ${line}`)),

@@ -126,6 +126,7 @@ const dns = object({
   certificate: object({
     authority: string(),
     directory: string().matches(/^https:\/\//, 'must begin with https://'),
+    trust: string(),
     mail: string(),
     method: string()
       .oneOf(['dns', 'http'] as const)

@@ -58,6 +58,8 @@ export interface SheetAnswers {
         readonly key: { readonly name: string; readonly algorithm: string; readonly secret: string };
       }
     | undefined;
+  /** The authority that is asked for a certificate (ACME). */
+  readonly certificate?: { readonly directory: string; readonly trust: string } | undefined;
   /** Who is asked for DNS records, if not this machine's own resolvers. */
   readonly resolvers?: readonly string[] | undefined;
 }
@@ -158,6 +160,7 @@ export function writeSheet(a: SheetAnswers): string {
       );
       put(1, 'key', a.dnsServer.key, 'the key with which both are signed');
     }
+    if (a.certificate) put(1, 'certificate', a.certificate, 'who gives out the certificate of the new host');
     if (a.resolvers) put(1, 'resolvers', a.resolvers, 'who is asked for the records');
   } else {
     lines.push('', '# dns: { address-records: { old: 192.0.2.10, new: 198.51.100.20 } }   # for cutover');

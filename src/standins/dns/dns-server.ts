@@ -1,4 +1,4 @@
-import { bytesOfText } from '../../core/bytes.js';
+import { bytesOfText, textOf } from '../../core/bytes.js';
 import { readZoneFile } from '../../core/dns/master-file/read.js';
 import {
   dnsClass,
@@ -8,7 +8,7 @@ import {
   opcode,
 } from '../../core/dns/message/message.js';
 import { judgeRequest, signAnswer, signMessage, type TsigKey } from '../../core/dns/message/tsig.js';
-import { targetOf } from '../../core/dns/records/data.js';
+import { targetOf, textOfTxt } from '../../core/dns/records/data.js';
 import { type DnsName, isWithin, keyOf, sameName } from '../../core/dns/records/name.js';
 import { type DnsRecord, recordKeyOf } from '../../core/dns/records/record.js';
 import { withSerial } from '../../core/dns/zone/serial.js';
@@ -69,6 +69,12 @@ export class StandinDnsServer {
   zoneOf(name: DnsName): Zone | undefined {
     const within = [...this.zones.values()].filter(({ apex }) => isWithin(name, apex));
     return within.sort((a, b) => b.apex.length - a.apex.length)[0];
+  }
+
+  /** The texts of a name's TXT records. */
+  textsOf(name: DnsName): string[] {
+    const records = this.zoneOf(name)?.answer(name, 'TXT') ?? [];
+    return records.filter(({ type }) => type === 'TXT').map(({ data }) => textOf(textOfTxt(data)));
   }
 
   private answer(wire: Buffer, message: Message): Buffer[] {

@@ -1,4 +1,6 @@
 import { X509Certificate } from 'node:crypto';
+import { readFile } from 'node:fs/promises';
+import { resolve } from 'node:path';
 import { bytesOfText } from '../../core/bytes.js';
 import { dataFromText } from '../../core/dns/records/data.js';
 import { below, nameOfHost } from '../../core/dns/records/name.js';
@@ -50,6 +52,7 @@ export async function getCertificate(run: StepRun): Promise<ReadyCertificate> {
     ordered = await orderCertificate({
       directory: wish.directory,
       mail: wish.mail,
+      trust: wish.trust && (await readFile(resolve(move.folder.folder, wish.trust), 'utf8')),
       hosts,
       kind: wish.method === 'dns' ? 'dns-01' : 'http-01',
       ...prover,

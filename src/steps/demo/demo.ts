@@ -142,7 +142,7 @@ export async function demo(
 
 /** Switches, and watches until the resolver has followed, whose clock is fast. */
 async function switchAndWatch(run: StepRun): Promise<DemoOutcome['switched']> {
-  const prepared = await prepare(run);
+  const prepared = await prepare(run, { certificate: true });
   const rounds: WatchRound[] = [];
   const show = (round: WatchRound) => void rounds.push(round);
   const options = { limit: 60, every: 0.5, here: false, show };
@@ -225,6 +225,7 @@ export function demoPassed({ faults, outcomes, redirects: placed, switched }: De
     done &&
     placed.test.state === 'done' &&
     placed.takenBack.result.changed &&
+    switched.prepare.result.certificate !== undefined &&
     switched.switch.result.life === 'live' &&
     switched.watch.state === 'done' &&
     faults.every(({ found }) => found?.level === 'stop') &&

@@ -1,9 +1,10 @@
 import { mkdir, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { TsigKey } from '../../core/dns/message/tsig.js';
-import { parseName } from '../../core/dns/records/name.js';
+import { nameOfHost, parseName } from '../../core/dns/records/name.js';
 import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
+import { StandinAcmeServer } from '../../standins/acme.js';
 import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
 import { StandinDnsServer } from '../../standins/dns/dns-server.js';
@@ -84,6 +85,7 @@ export class DemoHosts {
     readonly database: StandinDatabaseServer;
     readonly dns: StandinDnsServer;
     readonly resolver: StandinResolver;
+    readonly authority: StandinAcmeServer;
     readonly oldFiles: StandinSftpServer;
     readonly newFiles: StandinSftpServer;
   };
@@ -114,6 +116,10 @@ export class DemoHosts {
       database: new StandinDatabaseServer(this.newDatabase),
       dns,
       resolver: new StandinResolver([dns], { speed: resolverSpeed }),
+      authority: new StandinAcmeServer({
+        txt: async host => dns.textsOf(nameOfHost(host)),
+        page: async () => undefined,
+      }),
       // A host that gives its accounts a shell, and one that keeps them to their files.
       oldFiles: new StandinSftpServer(this.at('old-host'), accounts.old, true),
       newFiles: new StandinSftpServer(this.at('new-host'), accounts.new, false),
@@ -128,12 +134,13 @@ export class DemoHosts {
     await mkdir(this.newFolder, { recursive: true });
     await writeFile(join(this.newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
     await this.oldDatabase.load(this.oldDump);
-    const { database, dns, resolver, oldFiles, newFiles } = this.servers;
+    const { database, dns, resolver, authority, oldFiles, newFiles } = this.servers;
     this.reach = {
       old: await this.sites.old.listen(),
       new: await this.sites.new.listen(),
       database: this.real?.port ?? (await database.listen()),
       dns: await dns.listen(),
+      authority: await authority.listen(),
       resolver: await resolver.listen(),
       oldFiles: { port: await oldFiles.listen(), key: oldFiles.fingerprint },
       newFiles: { port: await newFiles.listen(), key: newFiles.fingerprint },
@@ -148,6 +155,7 @@ export class DemoHosts {
     await mkdir(this.at('move'), { recursive: true });
     const sheet = this.at('move', 'move.yaml');
     await writeFile(this.at('move', 'access.log'), accessLog('/site'));
+    await writeFile(this.at('move', 'authority.pem'), this.reach.authority.trust);
     await writeFile(sheet, sheetOf(this.folder, also, this.reach, this.real && this.credentials.new));
     const secrets = [
       `NEW_DB_PASSWORD=\`${this.credentials.new.password}\``,
@@ -193,6 +201,7 @@ interface Reach {
   readonly database: number;
   readonly dns: string;
   readonly resolver: string;
+  readonly authority: { readonly directory: string; readonly trust: string };
   readonly oldFiles: { readonly port: number; readonly key: string };
   readonly newFiles: { readonly port: number; readonly key: string };
 }
@@ -232,6 +241,7 @@ function sheetOf(
       url: `dns://${reach.dns}`,
       key: { name: 'porter', algorithm: dnsKey.algorithm, secret: '${DNS_KEY}' },
     },
+    certificate: { directory: reach.authority.directory, trust: 'authority.pem' },
     resolvers: [reach.resolver],
   });
 }
