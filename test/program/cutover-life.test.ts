@@ -1,4 +1,5 @@
 import assert from 'node:assert/strict';
+import { createSocket } from 'node:dgram';
 import { existsSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
@@ -156,6 +157,35 @@ test('a cutover by updates: planned, prepared, frozen, switched once, watched, a
     assert.ok(!readdirSync(join(root, end)).some(name => name.includes('porter')));
   const journal = readFileSync(join(cwd, 'journal.ndjson'), 'utf8');
   assert.ok(!journal.includes(key.secret.toString('base64')) && !journal.includes('spring tide'));
+});
+
+test('a watch outlives resolvers that refuse, are slow, keep too long, truncate or say nonsense', async t => {
+  const { server, dns } = await served(t);
+  const long = `${zone}club TXT "${'x'.repeat(200)}"\n${Array.from({ length: 40 }, (_, i) => ` A 192.0.2.${100 + i}\n`).join('')}`;
+  server.put(long);
+  const odd = [{ refuses: true }, { slow: 600, speed: 20_000 }, { leastTtl: 100_000 }].map(
+    one => new StandinResolver([server], one),
+  );
+  const nonsense = createSocket('udp4');
+  nonsense.on('message', (_, from) => nonsense.send('nonsense', from.port, from.address));
+  await new Promise<void>(done => nonsense.bind(0, '127.0.0.1', done));
+  t.after(() => Promise.all([nonsense.close(), ...odd.map(one => one.close())]));
+  const ports = await Promise.all(odd.map(one => one.listen()));
+  const all = [...ports, `127.0.0.1:${nonsense.address().port}`];
+  const { step } = await club(t, dns.replace(/resolvers: \["/, `resolvers: ["${all.join('", "')}", "`));
+  await step(['go']);
+  await step(['cutover', 'watch', '--limit', '0'], 1);
+  await step(['cutover', 'switch']);
+  const { result } = await step(['cutover', 'watch', '--limit', '8', '--every', '0.2'], 1);
+  const of = (who: string) => result.answers.find((one: { who: string }) => one.who === who);
+  assert.match(of(all[0]!).trouble, /REFUSED/);
+  assert.deepEqual(of(all[1]!).addresses, ['198.51.100.20']);
+  // More than a datagram holds, and kept far longer than the zone wished.
+  assert.equal(of(all[2]!).addresses.length, 42);
+  assert.equal(of(all[2]!).ttl, 14_400);
+  assert.match(of(all[3]!).trouble, /does not answer/);
+  assert.deepEqual([result.of, result.silent], [4, 2]);
+  assert.ok(result.agreed >= 2 && result.agreed < 4);
 });
 
 test('killed at any moment and run again, the switch is made once', async t => {

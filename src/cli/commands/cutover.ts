@@ -60,7 +60,7 @@ export const cutover = command<Options>({
       .option('here', {
         type: 'boolean',
         default: false,
-        describe: 'For watch: only this machine’s resolver and the host that it leads to',
+        describe: 'For watch: only the host that a browser on this machine is led to',
       })
       .check(({ minutes, limit, every }) => {
         if (!(minutes >= 1 && minutes <= 1440)) throw new Error('--minutes is a number from 1 to 1440');

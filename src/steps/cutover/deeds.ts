@@ -6,6 +6,7 @@ import { refuseClosed } from '../move/life.js';
 import { noteDeed, outcomeOf, type StepOutcome, type StepRun } from '../move/step.js';
 import { type Placed, putRedirects, takeBackRedirects } from '../redirects/placing.js';
 import { staysThere } from '../redirects/set.js';
+import { surveyCertificate } from '../survey/web.js';
 import { getCertificate, type ReadyCertificate } from './certificate.js';
 import { type ChangedZone, changeZones, restoreZones } from './change-zones.js';
 import { type Freeze, freezeOldSite, thawOldSite } from './freeze.js';
@@ -36,9 +37,18 @@ export function prepare(run: StepRun, { certificate = false } = {}): Promise<Ste
     const markers = await putMarkers(run);
     const { zones, findings } = await changeZones(run, 'prepare', changesOf(plan, 'prepare'));
     const ready = certificate ? await getCertificate(run) : undefined;
+    const readiness = ready ? [] : await certificateFindings(run);
     const result = { ...(await resultOf(run, 'prepare', zones)), certificate: ready };
-    return { result, findings: [...markers, ...findings] };
+    return { result, findings: [...markers, ...findings, ...readiness] };
   });
+}
+
+/** Whether the new host shows a certificate that browsers accept, as far as it can be asked over HTTPS. */
+async function certificateFindings(run: StepRun): Promise<readonly Finding[]> {
+  const { sheet, newAddress } = run.move;
+  const reach = sheet.new['reach-https'] ?? sheet.new.reach;
+  // Before the switch the name itself leads elsewhere.
+  return reach === undefined ? [] : (await surveyCertificate(run, newAddress, reach, 'new')).findings;
 }
 
 /**

@@ -1,3 +1,4 @@
+import { lookup } from 'node:dns/promises';
 import { setTimeout } from 'node:timers/promises';
 import pMap from 'p-map';
 import { parseAddress } from '../../core/address/address.js';
@@ -42,7 +43,7 @@ export interface WatchOptions {
   readonly limit: number;
   /** Seconds between two rounds. */
   readonly every: number;
-  /** Only this machine's own resolver and what it leads to. */
+  /** Only what a browser on this machine is led to. */
   readonly here: boolean;
   /** Gets every round as it is seen. */
   readonly show: (round: WatchRound) => void;
@@ -61,7 +62,7 @@ export async function watchCutover(
   const resolvers = resolverOf(run.move).servers.map(server => ({ name: serverText(server), server }));
   const end = Date.now() + limit * 1000;
   for (;;) {
-    const round = await lookAround(run, names, servers, here ? resolvers.slice(0, 1) : resolvers);
+    const round = await lookAround(run, names, servers, here ? 'this machine' : resolvers);
     show(round);
     if (round.agreed === round.of && round.of > 0) return { result: round, findings: [] };
     const left = end - Date.now();
@@ -116,16 +117,22 @@ async function lookAround(
   run: StepRun,
   names: readonly WatchedName[],
   servers: readonly Asked[],
-  resolvers: readonly Asked[],
+  resolvers: readonly Asked[] | 'this machine',
 ): Promise<WatchRound> {
   const questions = names.flatMap(({ host }) => [
     ...servers.map(who => ({ kind: 'server' as const, who, host })),
-    ...resolvers.map(who => ({ kind: 'resolver' as const, who, host })),
+    ...(resolvers === 'this machine'
+      ? [{ kind: 'resolver' as const, who: resolvers, host }]
+      : resolvers.map(who => ({ kind: 'resolver' as const, who, host }))),
   ]);
-  const answers = await pMap(questions, ({ kind, who, host }) => answerOf(run, kind, who, host), {
-    concurrency: atOnce,
-    signal: run.signal,
-  });
+  const answers = await pMap(
+    questions,
+    ({ kind, who, host }) => (who === 'this machine' ? answerHere(host) : answerOf(run, kind, who, host)),
+    {
+      concurrency: atOnce,
+      signal: run.signal,
+    },
+  );
   const old = run.move.sheet.dns?.['address-records']?.old ?? [];
   // A server that does not have a zone says nothing about its names.
   const said = answers.filter(
@@ -138,6 +145,17 @@ async function lookAround(
     addresses: await lookAtAddresses(run, said),
     ...sumOf(said, names, old),
   };
+}
+
+/** What a browser on this machine would be led to: its resolver, and its own list of hosts. */
+async function answerHere(host: string): Promise<WatchedAnswer> {
+  const by = { kind: 'resolver' as const, who: 'this machine', host, ttl: undefined };
+  try {
+    const addresses = await lookup(host, { all: true });
+    return { ...by, addresses: addresses.map(({ address }) => address), trouble: undefined };
+  } catch (error) {
+    return { ...by, addresses: [], trouble: (error as Error).message };
+  }
 }
 
 async function answerOf(

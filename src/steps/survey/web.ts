@@ -145,7 +145,8 @@ export function skewFindings(place: string, skew: number | undefined): Finding[]
   ];
 }
 
-async function surveyCertificate(
+/** Looks at the certificate that an end shows for its name, and how browsers would judge it. */
+export async function surveyCertificate(
   run: StepRun,
   address: Address,
   reach: string | undefined,
