@@ -255,6 +255,18 @@ test('where nobody may change the zone, the list is for typing, and the move is 
   assert.equal((await step(['status'])).life, 'live');
 });
 
+test('a freeze that does not hold is taken back, and a maintenance file of somebody else stays', async t => {
+  const { dns } = await served(t);
+  const { root, step } = await club(t, `${dns}\n  freeze: maintenance`);
+  await step(['go']);
+  const file = join(root, 'old/site/.maintenance');
+  // The stand-in shows no such page, so that the freeze is taken back.
+  const failed = await step(['cutover', 'freeze', '--minutes', '7'], 1);
+  assert.deepEqual([failed.findings[0].code, existsSync(file)], ['freeze-failed', false]);
+  writeFileSync(join(root, 'old/site/.maintenance'), '<?php $upgrading = 5;\n');
+  assert.match((await step(['cutover', 'freeze'], 2)).stderr, /maintenance file is there already/);
+});
+
 test('a night goes as far as each result allows, opens the old site again, and resumes', async t => {
   const { server, dns } = await served(t, 2000);
   const { root, step } = await club(t, dns);

@@ -14,7 +14,14 @@ export function leftOut(patterns: readonly string[]): (entry: Pick<FileEntry, 'p
 /** gitignore patterns of what a move itself puts at the old site; none of it is taken. */
 const ownPatterns = ['/.able-porter.*', '/able-porter-redirects/'];
 
-/** What is not taken of an old site: as the sheet wishes, and what this program has put there. */
-export function notTaken(take: false | { readonly without: readonly string[] }): ReturnType<typeof leftOut> {
-  return leftOut(take === false ? ['*'] : [...take.without, ...ownPatterns]);
+/**
+ * What is not taken of an old site: as the sheet wishes, and what this program has put there.
+ * @param page a file of its root that shows a maintenance page of ours
+ */
+export function notTaken(
+  take: false | { readonly without: readonly string[] },
+  page?: string,
+): ReturnType<typeof leftOut> {
+  const own = page === undefined ? ownPatterns : [...ownPatterns, `/${page}`];
+  return leftOut(take === false ? ['*'] : [...take.without, ...own]);
 }

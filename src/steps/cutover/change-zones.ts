@@ -163,7 +163,7 @@ function conflictFinding({ name, type }: SetChange): Finding {
     level: 'stop',
     code: 'dns-changed-meanwhile',
     place: hostOf(name),
-    what: `Somebody has changed its ${type} records since they were seen, so nothing was changed`,
+    what: `Somebody has changed its ${type} records since they were seen, so its zone was left as it is`,
     remedy: 'Look at the zone, then plan again: able-porter cutover',
   });
 }
@@ -185,7 +185,7 @@ async function changeAll(
       const conflict = await changeZone(run, zone, open);
       if (conflict) return { zones, findings: open.map(conflictFinding) };
     }
-    const behind = state === 'by hand' ? undefined : await waitForServers(run, zone.servers, changes);
+    const behind = state === 'by hand' ? undefined : await waitForServers(run, zone, changes);
     if (behind && behind.length > 0) findings.push(behindFinding(name, behind, zone.file !== undefined));
     const place = zone.file ?? (zone.server && `dns://${serverText(zone.server)}`);
     zones.push({ zone: name, state, place, changes: changes.map(writtenChange), behind });
@@ -215,7 +215,7 @@ export async function changeForNow(
   changes: readonly SetChange[],
 ): Promise<void> {
   if (!(await changeZone(run, zone, changes))) {
-    await waitForServers(run, zone.servers, changes);
+    await waitForServers(run, zone, changes);
     return;
   }
   throw new PartWayError({
@@ -267,11 +267,12 @@ async function changeZone(run: StepRun, zone: OpenZone, changes: readonly SetCha
 /** Waits until every server that answers shows the changes. @returns those that do not, or undefined where none answers */
 async function waitForServers(
   run: StepRun,
-  servers: readonly NamedServer[],
+  { servers, file }: OpenZone,
   changes: readonly SetChange[],
 ): Promise<string[] | undefined> {
   if (servers.length === 0) return undefined;
-  const until = Date.now() + patience;
+  // A zone file has to be loaded first, by a person.
+  const until = Date.now() + (file === undefined ? patience : 0);
   for (;;) {
     const behind = await serversBehind(run, servers, changes);
     if (behind.length === 0 || Date.now() > until) return behind;

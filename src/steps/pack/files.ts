@@ -13,6 +13,7 @@ import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { CratePart } from '../../ends/move-folder/crate-part.js';
 import { readEntryList, writeEntryList } from '../../ends/move-folder/entry-list.js';
 import { identityOfTree, TreeIdentity } from '../move/identity.js';
+import { ledgerOf } from '../move/ledger.js';
 import type { StepRun } from '../move/step.js';
 import { TransferProgress } from '../transfer/progress.js';
 import { type TransferMethod, transferFiles } from '../transfer/transfer.js';
@@ -103,7 +104,8 @@ export function identityOfWanted(run: StepRun, files: FilesEnd): Promise<string>
 /** What of the old site's files the sheet wants, in the order of their paths. @param look is called with what is not taken */
 async function* wantedOf(run: StepRun, files: FilesEnd, look?: Looking): AsyncIterable<FileEntry> {
   const { take } = run.move.sheet;
-  const out = notTaken(take.files);
+  const { frozen } = await ledgerOf(run.move);
+  const out = notTaken(take.files, frozen?.file === '.maintenance' ? frozen.file : undefined);
   const limit = take.files === false ? undefined : take.files['larger-than'];
   const largest = limit === undefined ? undefined : parseSize(String(limit), 'take.files.larger-than');
   for await (const entry of files.list(out, run.signal, entry => look?.notTaken.add(entry))) {
