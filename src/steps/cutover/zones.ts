@@ -113,7 +113,7 @@ async function openZoneOf(run: StepRun, name: DnsName): Promise<OpenZone | undef
     const apex = await zoneAt(given, name, run.signal).catch((error: Error) => {
       run.signal.throwIfAborted();
       // Another zone of the move may be elsewhere.
-      if (canResolve(run.move, name)) return undefined;
+      if (canResolve(run.move, name) || methodOf(run.move) !== 'update') return undefined;
       throw unreachable(name, error);
     });
     if (apex) return openAt(run, apex, given);
@@ -124,6 +124,8 @@ async function openZoneOf(run: StepRun, name: DnsName): Promise<OpenZone | undef
     return await openAt(run, delegation.apex, [], delegation);
   } catch (error) {
     run.signal.throwIfAborted();
+    // What a person changes can be planned without its present records; the plan says so.
+    if (methodOf(run.move) !== 'update') return undefined;
     if (error instanceof EndError) throw error;
     throw unreachable(name, error as Error);
   }

@@ -232,6 +232,13 @@ test('a new name is created before anybody is led there, and the old name stays'
   assert.ok(plan.timeline.some(({ what }) => /redirects in place at club\.example/.test(what)));
 });
 
+test('an old name that stays may be in a zone that nobody could read', () => {
+  const plan = planCutover(factsOf(cleanZone, { ...oldName, method: 'zone file' }));
+  assert.deepEqual(foundBy(plan), []);
+  const unread = planCutover(factsOf(cleanZone, { ...oldName, zones: [] }));
+  assert.deepEqual(foundBy(unread), ['stop dns-other-zone saltmarsh.example']);
+});
+
 test('the timeline counts with the longest TTL of every server, and ends after the stragglers', () => {
   const servers = [3600, 86_400].map(longestTtl => ({ ...viewOf(cleanZone).servers[0]!, longestTtl }));
   const facts = factsOf(cleanZone, {}, { servers });

@@ -75,7 +75,7 @@ function planName(facts: CutoverFacts, name: DnsName, as: PlannedName['as'], mov
   const view = zoneOf(facts.zones, name);
   const none = { name, as, view, changes: [] as readonly SetChange[] };
   if (!view || view.zone.delegationAbove(name))
-    return { ...none, present: [], fate: 'is not in a zone that was read' };
+    return { ...none, present: [], fate: moves ? 'is not in a zone that was read' : 'stays' };
   const { zone } = view;
   const present = [...new Set(leadingTypes.flatMap(type => zone.answer(name, type)))];
   if (!moves) return { ...none, present, fate: 'stays' };

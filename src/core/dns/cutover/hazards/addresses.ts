@@ -26,7 +26,9 @@ export function addressHazards(hazards: Hazards): Finding[] {
 
 function hazardsOfName(hazards: Hazards, planned: PlannedName): Finding[] {
   const { name, fate, view, present, as, changes } = planned;
-  if (!view || fate === 'is not in a zone that was read') return [outsideFinding(hazards, name)];
+  if (fate === 'is not in a zone that was read') return [outsideFinding(hazards, name)];
+  // A name that stays and is nowhere that was read is nobody's hazard.
+  if (!view || view.zone.delegationAbove(name)) return [];
   const { zone } = view;
   const findings: Finding[] = [];
   const report = <Code extends FindingCode>(
