@@ -2,6 +2,9 @@ import { type DnsName, isWithin, sameName } from '../records/name.js';
 import { type DnsRecord, recordKeyOf } from '../records/record.js';
 import { dnsClass, type Message, rcodeWord } from './message.js';
 
+/** A zone of a site has some dozens; one that never ends is stopped. */
+const mostRecords = 2_000_000;
+
 /**
  * Puts the messages of a zone transfer together (RFC 5936, section 2.2): the SOA, all other records, and the SOA again.
  */
@@ -34,6 +37,7 @@ export class TransferReader {
         if (recordKeyOf(record) !== recordKeyOf(first)) throw new Error('the zone changed while it was sent');
         this.isWhole = true;
       } else if (of === dnsClass.IN && isWithin(name, this.zone)) this.records.push(record);
+      if (this.records.length > mostRecords) throw new Error('it sends records without end');
     }
     return this.isWhole;
   }
