@@ -121,7 +121,7 @@ test('a sheet that start writes is read back with what it was given', () => {
   assert.deepEqual(sheet.old.also, ['http://tmp.example/~a']);
   assert.deepEqual(sheet.take.files, { without: ['*.log', 'wp-content/cache/'] });
   assert.equal(sheet.redirects.server, 'nginx');
-  assert.deepEqual(sheet.dns?.['address-records'], { old: '192.0.2.10', new: '198.51.100.20' });
+  assert.deepEqual(sheet.dns?.['address-records'], { old: ['192.0.2.10'], new: ['198.51.100.20'] });
   const spare = writeSheet({
     name: 'n',
     oldAddress: 'https://a.example',
