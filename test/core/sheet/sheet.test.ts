@@ -141,3 +141,27 @@ test('a sheet that start writes is read back with what it was given', () => {
   });
   assert.equal(readSheet(spare, 'm', none).new.database, undefined);
 });
+
+test('what the sheet asks of the DNS is one or a list, with its time zone, and in its place', () => {
+  const withDns = (dns: string) =>
+    readSheet(
+      `name: n\nold: { address: "https://a.example" }\nnew: { address: "https://b.example" }\ndns: ${dns}\n`,
+      'move.yaml',
+      none,
+    ).dns!;
+  const { zone, when, key } = withDns(
+    '{ zone: a.zone, when: 2026-12-05T22:00:00+01:00, key: { name: k, secret: AAAA } }',
+  );
+  assert.deepEqual([zone, when, key?.algorithm], [['a.zone'], '2026-12-05T22:00:00+01:00', 'hmac-sha256']);
+  const bad: [dns: string, said: RegExp][] = [
+    ['{ when: tomorrow }', /time with its zone/],
+    ['{ when: 2026-12-05T22:00:00 }', /time with its zone/],
+    ['{ address-records: { old: 192.0.2.300, new: 198.51.100.20 } }', /IP address/],
+    ['{ server: ns1.a.example }', /dns:\/\//],
+    ['{ resolvers: [one.example] }', /IP address/],
+    ['{ short-ttl: 5 }', /short-ttl/],
+    ['{ certificate: { directory: "http://a.example/" } }', /https:\/\//],
+    ['{ zones: a.zone }', /nearest known key is "zone"/],
+  ];
+  for (const [dns, said] of bad) assert.throws(() => withDns(dns), said, dns);
+});
