@@ -1,5 +1,5 @@
 import assert from 'node:assert/strict';
-import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { test } from 'node:test';
@@ -39,6 +39,8 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
   const move = join(keep, 'move');
   // Its hosts are gone, and nothing is taken for changed.
   assert.match((await run(['status'], { cwd: move })).stdout, /^The move is live.*pack +done /s);
+  // What is seen from now on is of the next one.
+  rmSync(join(move, 'journal.ndjson'));
   const served = run(['demo', '--keep', keep, '--serve'], {
     interruptWhen: () => existsSync(join(keep, 'enough')),
   });
