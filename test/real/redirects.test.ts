@@ -46,9 +46,13 @@ async function tryAll(
   const all = effort(1_400, 5_000);
   const seed = Number(process.env.ABLE_PORTER_SEED ?? Date.now() % 2 ** 31);
   t.diagnostic(`seed ${seed}`);
-  const some = fc.sample(sets(), { seed, numRuns: Math.ceil(all / perSet) });
+  const fewest = Math.ceil(all / perSet);
+  // Where chance gave hardly any of a kind, it goes on.
+  const some = fc.sample(sets(), { seed, numRuns: fewest * 3 });
   const by: Record<string, number> = {};
-  for (const written of some) {
+  const kinds = ['single', 'rule', 'same path', 'none'];
+  for (const [i, written] of some.entries()) {
+    if (i >= fewest && kinds.every(kind => (by[kind] ?? 0) > all / 50)) break;
     const set = setOf(written);
     const answers = redirector(set);
     const server = await start(filesOf(name, set), written);
@@ -68,8 +72,7 @@ async function tryAll(
     }
   }
   t.diagnostic(`answered by ${JSON.stringify(by)}`);
-  for (const kind of ['single', 'rule', 'same path', 'none'])
-    assert.ok(by[kind]! > all / 200, `hardly any by ${kind}`);
+  for (const kind of kinds) assert.ok((by[kind] ?? 0) > all / 50, `hardly any by ${kind}`);
 }
 
 test('nginx answers as the function does', { timeout: 600_000 }, async t => {
