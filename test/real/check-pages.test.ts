@@ -54,8 +54,8 @@ check: { pages: 6, login: { user: tamsin, password: ${secret} } }
     );
   };
   for (let i = 0; i < 2; i++) assert.deepEqual(await check(), []);
-  for (const file of ['journal.ndjson', 'results/check.json'])
-    assert.ok(!readFileSync(join(move, file), 'utf8').includes(secret), file);
+  for (const name of ['journal.ndjson', 'results/check.json'])
+    assert.ok(!readFileSync(join(move, name), 'utf8').includes(secret), name);
 
   const sql = (statement: string) => () => {
     database.sql(statement, 'new_club');

@@ -94,3 +94,20 @@ export async function logIn(port: number, host: string, user: string, password: 
     asking.end(form.toString());
   });
 }
+
+/** Rules of the CMS, as it writes them into its own folder. */
+export const cmsRules = (base: string) => `RewriteEngine On
+RewriteBase ${base}
+RewriteRule ^index\\.php$ - [L]
+RewriteCond %{REQUEST_FILENAME} !-f
+RewriteCond %{REQUEST_FILENAME} !-d
+RewriteRule . ${base}index.php [L]
+`;
+
+/** Apache with PHP as a module, behind what ends TLS. */
+export const apachePhp = {
+  modules: ['dir', 'php', 'setenvif'],
+  prefork: true,
+  configuration:
+    'DirectoryIndex index.php\nSetEnvIf X-Forwarded-Proto https HTTPS=on\n<FilesMatch \\.php$>\nSetHandler application/x-httpd-php\n</FilesMatch>\n',
+};

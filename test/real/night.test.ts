@@ -14,7 +14,7 @@ import { serverText } from '../../src/ends/dns/server.js';
 import { effort } from '../help/effort.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
-import { cmsPrograms, installCms, makeDatabases, passwords } from './cms.js';
+import { apachePhp, cmsPrograms, cmsRules, installCms, makeDatabases, passwords } from './cms.js';
 import { databaseForTests, until } from './database.js';
 import { startDnsServer } from './dns-servers.js';
 import { startApache } from './web-servers.js';
@@ -30,19 +30,6 @@ const key: TsigKey = {
 };
 const [oldIp, newIp] = ['192.0.2.10', '198.51.100.20'];
 
-const php = {
-  modules: ['dir', 'php', 'setenvif'],
-  prefork: true,
-  configuration:
-    'DirectoryIndex index.php\nSetEnvIf X-Forwarded-Proto https HTTPS=on\n<FilesMatch \\.php$>\nSetHandler application/x-httpd-php\n</FilesMatch>\n',
-};
-const rules = `RewriteEngine On
-RewriteBase /site/
-RewriteRule ^index\\.php$ - [L]
-RewriteCond %{REQUEST_FILENAME} !-f
-RewriteCond %{REQUEST_FILENAME} !-d
-RewriteRule . /site/index.php [L]
-`;
 /** What a visitor writes, through the CMS's own functions; now and then it takes a while. */
 const writes = `<?php
 require __DIR__ . '/wp-load.php';
@@ -87,6 +74,7 @@ test('a whole night: who writes all the time loses nothing, whatever moment it i
   chmodSync(root, 0o755);
   const site = join(root, 'old/site');
   installCms(database, site, address);
+  const rules = cmsRules('/site/');
   writeFileSync(join(site, '.htaccess'), rules);
   writeFileSync(join(site, 'note.php'), writes);
   const configuration = readFileSync(join(site, 'wp-config.php'), 'utf8');
@@ -94,10 +82,10 @@ test('a whole night: who writes all the time loses nothing, whatever moment it i
     join(site, 'wp-config.php'),
     configuration.replace('<?php', "<?php\ndefine( 'DISABLE_WP_CRON', true );"),
   );
-  const old = await startApache(t, join(root, 'old'), php);
+  const old = await startApache(t, join(root, 'old'), apachePhp);
   t.after(old.stop);
   mkdirSync(join(root, 'new/site'), { recursive: true });
-  const next = await startApache(t, join(root, 'new'), php);
+  const next = await startApache(t, join(root, 'new'), apachePhp);
   t.after(next.stop);
   const apex = parseName('saltmarsh.example.');
   const zone = `$ORIGIN saltmarsh.example.\n@ 300 SOA ns1 keeper 1 7200 900 1209600 60\n@ 300 NS ns1\nns1 300 A 127.0.0.1\nclub 300 A ${oldIp}\nmail 300 A 192.0.2.25\n@ 300 MX 5 mail\n`;

@@ -5,7 +5,7 @@ import { test } from 'node:test';
 import { effort } from '../help/effort.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
-import { cmsPrograms, installCms, makeDatabases, passwords } from './cms.js';
+import { apachePhp, cmsPrograms, cmsRules, installCms, makeDatabases, passwords } from './cms.js';
 import { databaseForTests } from './database.js';
 import { startApache } from './web-servers.js';
 
@@ -59,22 +59,6 @@ const text = (n: number) =>
   `<p>Report ${n}: crew${(n * 7) % 950} and crew${(n * 13) % 950} met at mark${n}, rowed ${n % 40} lengths past buoy${(n * 3) % 950}, and ${deeds[n % 10]} before pier${(n * 11) % 950}.</p>`;
 const date = (n: number) => `${2015 + (n % 9)}-${String(1 + (n % 12)).padStart(2, '0')}-05 10:00:00`;
 
-/** Rules of the CMS, as it writes them into its own folder. */
-const ownRules = (base: string) => `RewriteEngine On
-RewriteBase ${base}
-RewriteRule ^index\\.php$ - [L]
-RewriteCond %{REQUEST_FILENAME} !-f
-RewriteCond %{REQUEST_FILENAME} !-d
-RewriteRule . ${base}index.php [L]
-`;
-
-const php = {
-  modules: ['dir', 'php', 'setenvif'],
-  prefork: true,
-  configuration:
-    'DirectoryIndex index.php\nSetEnvIf X-Forwarded-Proto https HTTPS=on\n<FilesMatch \\.php$>\nSetHandler application/x-httpd-php\n</FilesMatch>\n',
-};
-
 test(`a real site of ${2 * posts} addresses whose permalinks changed: all are found, the renamed find their home, and all are redirected`, {
   timeout: 1_500_000,
 }, async t => {
@@ -94,17 +78,17 @@ test(`a real site of ${2 * posts} addresses whose permalinks changed: all are fo
     `INSERT INTO sr4_posts VALUES ${rows.join(',')}; UPDATE sr4_options SET option_value = '/%year%/%monthnum%/%postname%/' WHERE option_name = 'permalink_structure'; DELETE FROM sr4_options WHERE option_name = 'rewrite_rules';`,
     'old_club',
   );
-  writeFileSync(join(site, '.htaccess'), ownRules('/site/'));
+  writeFileSync(join(site, '.htaccess'), cmsRules('/site/'));
   // It would ask for itself by its name, which leads nowhere.
   const configuration = readFileSync(join(site, 'wp-config.php'), 'utf8');
   writeFileSync(
     join(site, 'wp-config.php'),
     configuration.replace('<?php', "<?php\ndefine( 'DISABLE_WP_CRON', true );"),
   );
-  const old = await startApache(t, join(root, 'old'), php);
+  const old = await startApache(t, join(root, 'old'), apachePhp);
   t.after(old.stop);
   mkdirSync(join(root, 'new/htdocs'), { recursive: true });
-  const next = await startApache(t, join(root, 'new/htdocs'), php);
+  const next = await startApache(t, join(root, 'new/htdocs'), apachePhp);
   t.after(next.stop);
   const move = join(root, 'move');
   mkdirSync(move);

@@ -1,5 +1,4 @@
 import pMap from 'p-map';
-import { isReservedName } from '../../core/address/reserved.js';
 import { textOf } from '../../core/bytes.js';
 import type { CutoverFacts, Target } from '../../core/dns/cutover/facts.js';
 import { textOfTxt } from '../../core/dns/records/data.js';
@@ -10,6 +9,7 @@ import { ledgerOf } from '../move/ledger.js';
 import type { StepRun } from '../move/step.js';
 import {
   addressesOf,
+  canResolve,
   methodOf,
   namesOutside,
   type OpenZone,
@@ -74,11 +74,6 @@ async function lastPassOf({ move }: StepRun): Promise<number> {
   return steps.reduce((sum, step) => sum + (ledger.lastOf(step).record?.seconds ?? 0), 0) * 1000;
 }
 
-/** Whether a resolver can be asked for a name. */
-function canAsk({ move }: StepRun, name: DnsName): boolean {
-  return !isReservedName(hostOf(name)) || (move.sheet.dns?.resolvers ?? []).length > 0;
-}
-
 /** Records of names outside of the zones: where mail and services lead, and policies that are included. */
 async function askOutside(
   run: StepRun,
@@ -87,7 +82,7 @@ async function askOutside(
   const known = new Map<string, readonly DnsRecord[]>();
   const ask = async (name: DnsName, type: string) => {
     const key = setKeyOf({ name, type });
-    if (known.has(key) || !canAsk(run, name)) return;
+    if (known.has(key) || !canResolve(run.move, name)) return;
     known.set(key, []);
     try {
       const answers = await resolverOf(run.move).records(hostOf(name), type, run.signal);
@@ -139,7 +134,7 @@ async function caaAbove(run: StepRun, zones: readonly OpenZone[]): Promise<DnsRe
   const apexes = zones.map(({ view }) => view.zone.apex);
   for (const start of [...apexes, ...siteNames(run.move)])
     for (let at = start; at !== rootName; at = parentOf(at)) names.add(at);
-  const asked = [...names].filter(name => canAsk(run, name) && !apexes.includes(name));
+  const asked = [...names].filter(name => canResolve(run.move, name) && !apexes.includes(name));
   const answers = await pMap(
     asked,
     async name => {

@@ -132,7 +132,7 @@ async function openZoneOf(run: StepRun, name: DnsName): Promise<OpenZone | undef
 }
 
 /** Names that are set aside for examples are in no DNS but one that the sheet names. */
-function canResolve({ sheet }: Move, name: DnsName): boolean {
+export function canResolve({ sheet }: Move, name: DnsName): boolean {
   return !isReservedName(hostOf(name)) || (sheet.dns?.resolvers ?? []).length > 0;
 }
 

@@ -15,7 +15,7 @@ export type StepEvent =
       readonly what: string;
       readonly done: number;
       readonly of: number;
-      readonly unit: 'bytes' | 'files' | 'pages' | 'rows' | 'tables' | 'servers' | 'resolvers';
+      readonly unit: 'bytes' | 'files' | 'pages' | 'rows' | 'tables' | 'servers';
       /** While files are carried: how many of all. */
       readonly files?: { readonly done: number; readonly of: number };
       /** While it is not known yet how many there are: there are more. */
