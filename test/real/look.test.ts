@@ -29,14 +29,25 @@ function picture(
 
 test('pictures differ where they differ, and not where the old page changes on its own', () => {
   const plain = picture(200, 100, [10, 10, 50, 20, 0]);
-  assert.deepEqual(comparePictures(plain, plain, plain), { share: 0, marked: undefined, around: undefined });
-  const moved = comparePictures(plain, plain, picture(200, 100, [110, 40, 50, 20, 0]));
+  assert.deepEqual(comparePictures([plain, plain], [plain]), {
+    share: 0,
+    marked: undefined,
+    around: undefined,
+  });
+  const moved = comparePictures([plain, plain], [picture(200, 100, [110, 40, 50, 20, 0])]);
   assert.deepEqual(moved.around, { x: 10, y: 10, width: 150, height: 50 });
   assert.ok(Math.abs(moved.share - 0.1) < 0.001);
   const clock = (grey: number) => picture(200, 100, [150, 80, 20, 8, grey]);
-  assert.equal(comparePictures(clock(0), clock(90), clock(200)).share, 0);
-  assert.ok(comparePictures(clock(0), clock(90), picture(200, 100, [10, 10, 50, 20, 0])).share > 0.04);
-  const taller = comparePictures(plain, plain, picture(200, 140, [10, 10, 50, 20, 0], [0, 120, 200, 10, 0]));
+  assert.equal(comparePictures([clock(0), clock(90)], [clock(200)]).share, 0);
+  assert.ok(comparePictures([clock(0), clock(90)], [picture(200, 100, [10, 10, 50, 20, 0])]).share > 0.04);
+  // What changes can look the same twice by chance; a third look, or a second one at the new page, shows it.
+  assert.ok(comparePictures([clock(0), clock(0)], [clock(200)]).share > 0);
+  assert.equal(comparePictures([clock(0), clock(0), clock(90)], [clock(200)]).share, 0);
+  assert.equal(comparePictures([clock(0), clock(0)], [clock(90), clock(200)]).share, 0);
+  const taller = comparePictures(
+    [plain, plain],
+    [picture(200, 140, [10, 10, 50, 20, 0], [0, 120, 200, 10, 0])],
+  );
   assert.deepEqual(taller.around, { x: 0, y: 120, width: 200, height: 10 });
   assert.equal(PNG.sync.read(taller.marked!).height, 140);
 });
@@ -45,6 +56,7 @@ test('pictures differ where they differ, and not where the old page changes on i
 async function site(t: TestContext, address: string, spoiled: () => boolean): Promise<number> {
   const base = new URL(address).pathname.replace(/\/$/, '');
   const image = picture(80, 40, [0, 0, 80, 40, 100]);
+  let looked = 0;
   const server = createServer(({ url }, response) => {
     const path = url!.slice(base.length);
     const give = (type: string, body: string | Buffer) =>
@@ -57,7 +69,7 @@ async function site(t: TestContext, address: string, spoiled: () => boolean): Pr
       );
     if (path === '/boat.png' && !isSpoiled) return give('image/png', image);
     if (path !== '/' && path !== '/crew/') return response.writeHead(404).end('no');
-    const grey = Math.floor(Math.random() * 200);
+    const grey = (looked++ % 3) * 90;
     return give(
       'text/html; charset=utf-8',
       `<!doctype html><html><head><title>Club</title><link rel="stylesheet" href="${address}/style.css"></head><body><h1>Rowing</h1><p>Find us at ${address}/ and <a href="${address}/crew/">meet the crew</a></p><img src="${address}/boat.png" width="80" height="40" alt="boat"><div class="box" style="background: rgb(${grey},${grey},${grey})"></div>${isSpoiled ? '<script>tide.turn();</script>' : ''}</body></html>`,

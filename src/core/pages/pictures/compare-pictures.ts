@@ -18,18 +18,22 @@ const square = 12;
 /** Colours that differ by less are the same to the eye (see the package's README). */
 const threshold = 0.12;
 
+/** Looks at the same page, one after the other: PNG. */
+export type Looks = readonly [Buffer, ...Buffer[]];
+
 /**
- * Compares pictures of a page at both sites.
- * @param old, again two looks at the old page: where these differ, nothing is compared
+ * Compares the first picture of a page at the old site with the last one at the new site. Where looks at the same page
+ * differ among themselves, nothing is compared.
  * @throws Error for bytes that are no PNG
  */
-export function comparePictures(old: Buffer, again: Buffer, next: Buffer): PictureComparison {
-  if (old.equals(next)) return { share: 0, marked: undefined, around: undefined };
-  const read = [old, again, next].map(bytes => PNG.sync.read(bytes));
-  const width = Math.max(...read.map(one => one.width));
-  const height = Math.max(...read.map(one => one.height));
-  const [before, other, after] = read.map(one => onSheet(one, width, height)) as [PNG, PNG, PNG];
-  const noise = maskOf(before, other);
+export function comparePictures(old: Looks, next: Looks): PictureComparison {
+  if (old[0].equals(next.at(-1)!)) return { share: 0, marked: undefined, around: undefined };
+  const [oldOnes, newOnes] = [old, next].map(looks => looks.map(bytes => PNG.sync.read(bytes)));
+  const width = Math.max(...[...oldOnes!, ...newOnes!].map(one => one.width));
+  const height = Math.max(...[...oldOnes!, ...newOnes!].map(one => one.height));
+  const [olds, news] = [oldOnes!, newOnes!].map(ones => ones.map(one => onSheet(one, width, height)));
+  const [before, after] = [olds![0]!, news!.at(-1)!];
+  const noise = maskOf([olds!, news!], width, height);
   const found = new Uint8Array(width * height);
   const diff = new PNG({ width, height });
   pixelmatch(before.data, after.data, diff.data, width, height, { threshold, diffMask: true });
@@ -63,23 +67,28 @@ function onSheet(picture: PNG, width: number, height: number): PNG {
   return sheet;
 }
 
-/** Which squares differ between two looks at the same page; those beside them are masked too. */
-function maskOf(one: PNG, other: PNG): (x: number, y: number) => boolean {
-  const { width, height } = one;
+/** Which squares differ between looks at the same page; those beside them are masked too. */
+function maskOf(
+  pages: readonly (readonly PNG[])[],
+  width: number,
+  height: number,
+): (x: number, y: number) => boolean {
   const columns = Math.ceil(width / square);
   const rows = Math.ceil(height / square);
   const noisy = new Uint8Array(columns * rows);
   const diff = new PNG({ width, height });
-  if (
-    pixelmatch(one.data, other.data, diff.data, width, height, {
-      threshold,
-      diffMask: true,
-      includeAA: true,
-    }) > 0
-  )
-    for (let i = 0; i < width * height; i++)
-      if (diff.data[i * 4 + 3]! > 0)
-        noisy[Math.floor(Math.floor(i / width) / square) * columns + Math.floor((i % width) / square)] = 1;
+  for (const [first, ...others] of pages)
+    for (const other of others) {
+      diff.data.fill(0);
+      pixelmatch(first!.data, other.data, diff.data, width, height, {
+        threshold,
+        diffMask: true,
+        includeAA: true,
+      });
+      for (let i = 0; i < width * height; i++)
+        if (diff.data[i * 4 + 3]! > 0)
+          noisy[Math.floor(Math.floor(i / width) / square) * columns + Math.floor((i % width) / square)] = 1;
+    }
   const isNoisy = (column: number, row: number) =>
     column >= 0 && row >= 0 && column < columns && row < rows && noisy[row * columns + column] === 1;
   return (x, y) => {

@@ -4,7 +4,11 @@ import { formatAddress } from '../../../core/address/address.js';
 import { type Finding, finding } from '../../../core/findings/findings.js';
 import type { PageComparison } from '../../../core/pages/compare/compare-pages.js';
 import { rewrittenBy } from '../../../core/pages/compare/rewritten.js';
-import { comparePictures, type PictureComparison } from '../../../core/pages/pictures/compare-pictures.js';
+import {
+  comparePictures,
+  type Looks,
+  type PictureComparison,
+} from '../../../core/pages/pictures/compare-pictures.js';
 import { PageQueue } from '../../../core/pages/site/queue.js';
 import { counted } from '../../../core/text/numbers.js';
 import { Browser, type BrowserLook, type ViewSize } from '../../../ends/browser/browser.js';
@@ -118,19 +122,21 @@ async function lookAtPage(
     urlAt: (url: URL) => (sites.new.pathOf(url.href, url.href) === undefined ? undefined : url),
   };
   const oldUrl = formatAddress(sites.old.address) + path;
-  let [old, again, next]: [BrowserLook?, BrowserLook?, BrowserLook?] = [];
-  let compared: ReturnType<typeof comparePictures>;
+  let [olds, news]: BrowserLook[][] = [];
+  let compared: PictureComparison;
   try {
     const lookAtOld = () => browser.look(oldSite, oldUrl, size, signal);
     const lookAtNew = () => browser.look(newSite, sites.address + path, size, signal);
-    [old, next] = await Promise.all([lookAtOld(), lookAtNew()]);
-    again = await lookAtOld();
-    compared = comparePictures(old.picture, again.picture, next.picture);
+    const [first, firstNew] = await Promise.all([lookAtOld(), lookAtNew()]);
+    olds = [first, await lookAtOld()];
+    news = [firstNew];
+    compared = comparePictures(picturesOf(olds), picturesOf(news));
     if (compared.share > 0) {
-      // What was only late is there when it is looked at once more.
-      const later = await lookAtNew();
-      const second = comparePictures(old.picture, again.picture, later.picture);
-      if (second.share < compared.share) [next, compared] = [later, second];
+      // What was only late is there when it is looked at once more, and what changes may look the same twice by chance.
+      const [third, later] = await Promise.all([lookAtOld(), lookAtNew()]);
+      olds.push(third);
+      news.push(later);
+      compared = comparePictures(picturesOf(olds), picturesOf(news));
     }
   } catch (error) {
     signal.throwIfAborted();
@@ -141,7 +147,8 @@ async function lookAtPage(
   const [oldFile, newFile, markedFile] = ['old', 'new', 'marked'].map(which =>
     join(folder, `${name}-${which}.png`),
   ) as [string, string, string];
-  await writeFile(oldFile, old.picture, { mode: 0o600 });
+  const next = news.at(-1)!;
+  await writeFile(oldFile, olds[0]!.picture, { mode: 0o600 });
   await writeFile(newFile, next.picture, { mode: 0o600 });
   if (marked) await writeFile(markedFile, marked, { mode: 0o600 });
   const findings: Finding[] = [];
@@ -149,7 +156,10 @@ async function lookAtPage(
     const known = new Set(before.map(line => withoutNumbers(rewrite(line))));
     return [...new Set(list)].filter(line => !known.has(withoutNumbers(line)));
   };
-  for (const error of added(next.errors, [...old.errors, ...again.errors]))
+  for (const error of added(
+    next.errors,
+    olds.flatMap(({ errors }) => errors),
+  ))
     findings.push(
       finding({
         level: 'warn',
@@ -159,7 +169,10 @@ async function lookAtPage(
         remedy: 'Open the page, and look at the console of the browser',
       }),
     );
-  for (const one of added(next.failed, [...old.failed, ...again.failed]))
+  for (const one of added(
+    next.failed,
+    olds.flatMap(({ failed }) => failed),
+  ))
     findings.push(failed(place, `The page ${path} of the new site asks for ${one} in vain`));
   return {
     looks: [
@@ -167,6 +180,11 @@ async function lookAtPage(
     ],
     findings,
   };
+}
+
+function picturesOf(looks: readonly BrowserLook[]): Looks {
+  const [first, ...others] = looks.map(({ picture }) => picture);
+  return [first!, ...others];
 }
 
 /** The old site answers under its other addresses too, which its pages may name. */
