@@ -171,7 +171,10 @@ export type Deed =
   | { readonly kind: 'marker removed'; readonly place: string }
   /** A file that asks the language about itself is about to be put at the new end, and was removed. */
   | { readonly kind: 'probe put'; readonly place: string }
-  | { readonly kind: 'probe removed'; readonly place: string };
+  | { readonly kind: 'probe removed'; readonly place: string }
+  /** A hatch of this name is about to be put into the web root of an end, and is gone. */
+  | { readonly kind: 'hatch put'; readonly place: string; readonly name: string }
+  | { readonly kind: 'hatch gone'; readonly name: string };
 
 /** A phase of the cutover in which records change. */
 export const cutoverPhases = ['prepare', 'switch', 'raise'] as const;
@@ -212,6 +215,8 @@ const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   'went back': true,
   'probe put': true,
   'probe removed': true,
+  'hatch put': true,
+  'hatch gone': true,
 };
 
 /** One line of the journal. */

@@ -72,7 +72,7 @@ export async function withMove(
   } finally {
     terminal.endBar();
     await move?.sessions.close();
-    move?.accounts.close();
+    await move?.accounts.close();
     await lock?.release();
   }
 }

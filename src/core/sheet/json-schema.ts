@@ -52,9 +52,9 @@ function objectSchema({ fields, meta }: SchemaObjectDescription): JsonSchema {
     additionalProperties: false,
     ...(required.length > 0 ? { required } : {}),
   };
-  return (meta as { orFalse?: boolean } | undefined)?.orFalse
-    ? { anyOf: [{ const: false }, schema] }
-    : schema;
+  const other = meta as { orFalse?: boolean; orBoolean?: boolean } | undefined;
+  if (other?.orBoolean) return { anyOf: [{ type: 'boolean' }, schema] };
+  return other?.orFalse ? { anyOf: [{ const: false }, schema] } : schema;
 }
 
 function stringSchema(field: SchemaDescription): JsonSchema {

@@ -68,6 +68,13 @@ const login = object({
   'host-key': fingerprint,
 }).noUnknown();
 
+/** Whether the end is reached through a hatch; `plain` allows it over HTTP. */
+const hatch = object({ plain: boolean().default(false) })
+  .noUnknown()
+  .transform((value, given) => (given === true ? {} : given === false ? undefined : value))
+  .meta({ orBoolean: true })
+  .default(undefined);
+
 /** Either the thing itself, or `false` for none of it. */
 const orFalse = (shape: Schema) =>
   lazy((value: unknown): Schema => (value === false ? boolean() : shape.meta({ orFalse: true })));
@@ -149,6 +156,7 @@ export const sheetSchema = object({
     certificate: fingerprint,
     files: string(),
     login: login.default(undefined),
+    hatch,
     database: oldDatabase.default(undefined),
   })
     .noUnknown()
@@ -160,6 +168,7 @@ export const sheetSchema = object({
     certificate: fingerprint,
     files: string(),
     login: login.default(undefined),
+    hatch,
     probe: boolean().default(false),
     database: newDatabase.default(undefined),
   })

@@ -4,6 +4,7 @@ import { fileURLToPath } from 'node:url';
 import { type ByteString, bytesOfText } from '../../core/bytes.js';
 import { UsageError } from '../../core/errors.js';
 import { parsePlaceUrl, withoutCredentials } from '../../core/files/place-url.js';
+import type { Hatch } from '../hatch/hatch.js';
 import type { SheetLogin } from '../ssh/login.js';
 import type { SshSession } from '../ssh/session.js';
 import type { Trust } from '../trust/trust.js';
@@ -50,6 +51,10 @@ export class FilesPlace {
     return this.account.ssh;
   }
 
+  get hatch(): Hatch | undefined {
+    return this.account.hatch;
+  }
+
   /** The place as a folder to work in. */
   open(): FilesEnd {
     return this.account.open(this.path, this.text);
@@ -66,7 +71,7 @@ export class FilesPlace {
   }
 
   get isRoot(): boolean {
-    return dirname(this.path) === this.path;
+    return dirname(this.path) === this.path || this.account.root === this.path;
   }
 
   /** The place as a name in the folder around it, for what is put beside it and renamed. */
@@ -143,9 +148,14 @@ export class FilesAccounts {
   /**
    * A place as the sheet names it.
    * @param login what the sheet gives to get in
+   * @param through puts something else before the account, such as a hatch
    * @throws UsageError for a protocol that is not known, or a URL without a path
    */
-  place(place: string, login: SheetLogin = {}): FilesPlace {
+  place(
+    place: string,
+    login: SheetLogin = {},
+    through?: (account: FilesAccount, path: string, shown: string) => FilesAccount,
+  ): FilesPlace {
     if (place.startsWith('file://')) return localPlace(fileURLToPath(place));
     const url = parsePlaceUrl(place);
     if (!url) return localPlace(resolve(this.folder, place));
@@ -165,9 +175,10 @@ export class FilesAccounts {
         remedy: `Write the folder’s whole path after the host, as in ${protocols[0]?.example}`,
       });
     }
-    const account = this.kept(protocol.account(url, login, this.trust));
+    const straight = this.kept(protocol.account(url, login, this.trust));
     const path = join('/', decodeURIComponent(url.path)).replace(/(?!^)\/$/, '');
-    return new FilesPlace(account, path);
+    if (!through) return new FilesPlace(straight, path);
+    return new FilesPlace(this.kept(through(straight, path, shown), `${straight.name}${path}`), path);
   }
 
   /** Uses no more connections than this at any host. */
@@ -183,15 +194,16 @@ export class FilesAccounts {
   }
 
   /** Ends every connection. */
-  close(): void {
-    for (const account of this.accounts.values()) account.close();
+  async close(): Promise<void> {
+    // The last first: one may need another to leave.
+    for (const account of [...this.accounts.values()].reverse()) await account.close();
     this.accounts.clear();
   }
 
-  private kept(account: FilesAccount): FilesAccount {
-    const known = this.accounts.get(account.name);
+  private kept(account: FilesAccount, key = account.name): FilesAccount {
+    const known = this.accounts.get(key);
     if (known) return known;
-    this.accounts.set(account.name, account);
+    this.accounts.set(key, account);
     if (this.most !== undefined) account.limitConnections?.(this.most);
     if (this.report) account.onWaiting?.(this.report);
     return account;

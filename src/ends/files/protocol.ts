@@ -1,4 +1,5 @@
 import type { PlaceUrl } from '../../core/files/place-url.js';
+import type { Hatch } from '../hatch/hatch.js';
 import type { SheetLogin } from '../ssh/login.js';
 import type { SshSession } from '../ssh/session.js';
 import type { Trust } from '../trust/trust.js';
@@ -13,6 +14,10 @@ export interface FilesAccount {
   readonly inClear: boolean;
   /** The SSH session, where the account is reached over SSH: databases can be reached through it. */
   readonly ssh?: SshSession;
+  /** The hatch, where the files are reached through one: the database can be reached through it too. */
+  readonly hatch?: Hatch;
+  /** A folder that cannot be renamed, and beyond which nothing is put: the web root of a hatch. */
+  readonly root?: string;
   /** Opens a folder. @param path absolute @param place the same as text, for messages */
   open(path: string, place: string): FilesEnd;
   /** The folder in which a login lands, where the host says so. */
@@ -23,7 +28,7 @@ export interface FilesAccount {
   limitConnections?(most: number): void;
   /** Reports what is waited for, such as a lost connection. */
   onWaiting?(report: (text: string) => void): void;
-  close(): void;
+  close(): void | Promise<void>;
 }
 
 /** A protocol by which files are reached. A new one is one more file and one more line in `protocols.ts`. */

@@ -40,6 +40,8 @@ export interface Asking {
   readonly headers?: Readonly<Record<string, string>>;
   /** A form that is sent. */
   readonly form?: URLSearchParams;
+  /** Bytes that are sent as they are. */
+  readonly bytes?: Buffer;
   /** Not one redirect is followed. */
   readonly isOneHop?: boolean;
   /** A host by which the site is asked, other than that of its address. */
@@ -110,7 +112,8 @@ export class WebSite {
       been.add(next.href);
       url = next;
       // What was sent is not sent again.
-      rest = { ...asking, form: undefined };
+      const { form: _form, bytes: _bytes, ...others } = asking;
+      rest = others;
     }
   }
 
@@ -159,7 +162,7 @@ export class WebSite {
   private async ask(
     url: URL,
     signal: AbortSignal,
-    { headers, form, host: named, most = largestPage }: Asking,
+    { headers, form, bytes: sent, host: named, most = largestPage }: Asking,
   ): Promise<Omit<SeenPage, 'address' | 'redirects' | 'isLoop'> & { location: string | undefined }> {
     const asScheme = url.protocol === 'https:' ? 'https' : 'http';
     const through = this.through(asScheme);
@@ -170,7 +173,7 @@ export class WebSite {
     const answer = await (await this.agent).request({
       origin: `${scheme}://${host.includes(':') ? `[${host}]` : host}:${effectivePort(through)}`,
       path: url.pathname + url.search,
-      method: form ? 'POST' : 'GET',
+      method: form || sent ? 'POST' : 'GET',
       headers: {
         host: named ?? url.host,
         'user-agent': 'able-porter',
@@ -178,15 +181,16 @@ export class WebSite {
         'accept-encoding': 'gzip, deflate, br',
         ...(scheme === 'https' ? {} : { 'x-forwarded-proto': asScheme }),
         ...(form ? { 'content-type': 'application/x-www-form-urlencoded' } : {}),
+        ...(sent ? { 'content-type': 'application/octet-stream' } : {}),
         ...headers,
       },
-      ...(form ? { body: form.toString() } : {}),
+      ...(form || sent ? { body: sent ?? form!.toString() } : {}),
       signal: AbortSignal.any([signal, AbortSignal.timeout(longestAnswer)]),
     });
     const millis = performance.now() - began;
     const status = answer.statusCode;
     const [location] = status >= 300 && status < 400 ? [answer.headers.location].flat() : [];
-    const { bytes, state, sent } = await readBody(answer.body, encodingOf(answer.headers), most);
+    const { bytes, state, sent: came } = await readBody(answer.body, encodingOf(answer.headers), most);
     signal.throwIfAborted();
     const type = String(answer.headers['content-type'] ?? '');
     const html = isText(type, bytes) ? decodePage(bytes, type) : '';
@@ -199,7 +203,7 @@ export class WebSite {
       asked,
       from,
       body: state,
-      bytes: sent,
+      bytes: came,
       millis,
       content: bytes,
     };

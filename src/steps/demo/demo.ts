@@ -134,7 +134,7 @@ export async function demo(
     return outcome;
   } finally {
     await lock?.release();
-    for (const { move } of runs) move.accounts.close();
+    for (const { move } of runs) await move.accounts.close();
     await hosts.close();
     if (keep === undefined) await rm(folder, { recursive: true, force: true });
   }

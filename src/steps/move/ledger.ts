@@ -54,6 +54,8 @@ export class Ledger {
   readonly heldBack = new Set<string>();
   /** Probes that a killed run has left. */
   readonly probes = new Set<string>();
+  /** Hatches that are there, or that a killed run has left: the web root of each, by name. */
+  readonly hatches = new Map<string, string>();
   /** Files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it removed. */
   readonly setUp = new Map<string, string>();
   /** The same of a run that was interrupted: some of them may be there. */
@@ -245,6 +247,12 @@ export class Ledger {
         break;
       case 'probe removed':
         this.probes.delete(deed.place);
+        break;
+      case 'hatch put':
+        this.hatches.set(deed.name, deed.place);
+        break;
+      case 'hatch gone':
+        this.hatches.delete(deed.name);
         break;
       default:
         deed satisfies never;

@@ -11,6 +11,7 @@ import { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import { readSecretsFile } from '../../ends/move-folder/secrets.js';
 import type { AskTrust } from '../../ends/trust/ask-trust.js';
 import { type Trust, trustIn } from '../../ends/trust/trust.js';
+import { hatchThrough } from './hatches.js';
 
 /** One job: its folder, its sheet, and the places that the sheet names. */
 export interface Move {
@@ -61,10 +62,14 @@ export async function openMove(
       folder.companions.add(dirname(resolve(folder.folder, path)));
   const trust = trustIn(folder.folder, ask && oneAtATime(ask));
   const accounts = new FilesAccounts(folder.folder, trust);
-  const place = (end: Sheet['old'] | Sheet['new']) =>
-    end.files ? accounts.place(end.files, end.login ?? {}) : undefined;
+  const place = (side: 'old' | 'new') => {
+    const { files, login = {}, hatch } = sheet[side];
+    if (!files) return undefined;
+    // The move is whole when the hatch is first needed.
+    return accounts.place(files, login, hatch && hatchThrough(() => move, side, hatch.plain));
+  };
   const dump = (file: string | undefined) => file && resolve(folder.folder, file);
-  const oldPlace = place(sheet.old);
+  const oldPlace = place('old');
   const takesDatabase = sheet.take.database !== false;
   const { from, server } = sheet.old.database ?? {};
   let bench: Workbench | undefined;
@@ -86,7 +91,7 @@ export async function openMove(
     oldLive: takesDatabase && (from !== undefined || server !== undefined),
     newLive: takesDatabase && sheet.new.database?.server !== undefined && !sheet.new.database.dump,
     oldDump: takesDatabase ? dump(sheet.old.database?.dump) : undefined,
-    newFiles: place(sheet.new),
+    newFiles: place('new'),
     newDump: sheet.new.database?.dump
       ? localPlace(resolve(folder.folder, sheet.new.database.dump))
       : undefined,

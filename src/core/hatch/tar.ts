@@ -1,0 +1,90 @@
+import { asBytes, type ByteString, bufferOf } from '../bytes.js';
+import { DamageError } from '../errors.js';
+import type { FileEntry } from '../files/entries.js';
+
+/**
+ * Tars of whole files in memory (IEEE Std 1003.1, ustar and pax), as a hatch takes and gives them. Names are bytes: the
+ * package for streams takes them for UTF-8.
+ */
+
+const block = 512;
+/** A longer name stands in a head of its own. */
+const longestName = 100;
+
+/** A file or folder as a part of a tar. */
+export function tarBytes(
+  entry: Pick<FileEntry, 'path' | 'type' | 'mode' | 'mtime'>,
+  content: Buffer,
+): Buffer {
+  const isFolder = entry.type === 'folder';
+  const parts: Buffer[] = [];
+  if (entry.path.length > longestName) {
+    const record = recordOf('path', entry.path);
+    parts.push(headOf({ ...entry, path: asBytes('pax') }, record.length, 'x'), padded(record));
+  }
+  parts.push(headOf(entry, isFolder ? 0 : content.length, isFolder ? '5' : '0'));
+  if (!isFolder) parts.push(padded(content));
+  return Buffer.concat(parts);
+}
+
+/** The files in a tar. @throws DamageError where it ends in the middle of one */
+export function* readTar(tar: Buffer): Iterable<{ readonly path: ByteString; readonly content: Buffer }> {
+  let long: string | undefined;
+  for (let at = 0; at + block <= tar.length; ) {
+    const head = tar.subarray(at, at + block);
+    if (head[0] === 0) return;
+    const size = Number.parseInt(head.toString('latin1', 124, 136), 8);
+    const content = tar.subarray(at + block, at + block + size);
+    if (!Number.isInteger(size) || content.length !== size) throw cut();
+    at += block + Math.ceil(size / block) * block;
+    if (String.fromCharCode(head[156]!) === 'x') {
+      long = /(?:^|\n)\d+ path=([^\n]*)\n/.exec(content.toString('latin1'))?.[1];
+      continue;
+    }
+    const short = head.toString('latin1', 0, longestName).replace(/\0.*$/s, '');
+    yield { path: asBytes(long ?? short), content };
+    long = undefined;
+  }
+}
+
+function headOf(
+  { path, mode, mtime }: Pick<FileEntry, 'path' | 'mode' | 'mtime'>,
+  size: number,
+  kind: string,
+): Buffer {
+  const head = Buffer.alloc(block);
+  const octal = (value: number, length: number) =>
+    `${Math.max(0, value)
+      .toString(8)
+      .padStart(length - 1, '0')}\0`;
+  bufferOf(path).copy(head, 0, 0, longestName);
+  head.write(octal(mode & 0o7777, 8) + octal(0, 8) + octal(0, 8), 100, 'latin1');
+  head.write(octal(size, 12) + octal(Math.floor(mtime / 1000), 12), 124, 'latin1');
+  head.write(`        ${kind}`, 148, 'latin1');
+  head.write('ustar\x0000', 257, 'latin1');
+  let sum = 0;
+  for (const byte of head) sum += byte;
+  head.write(`${sum.toString(8).padStart(6, '0')}\0 `, 148, 'latin1');
+  return head;
+}
+
+/** A record of a pax head: its own length is a part of it. */
+function recordOf(key: string, value: ByteString): Buffer {
+  const rest = ` ${key}=${value}\n`;
+  let { length } = rest;
+  while (`${length}${rest}`.length !== length) ({ length } = `${length}${rest}`);
+  return Buffer.from(`${length}${rest}`, 'latin1');
+}
+
+function padded(content: Buffer): Buffer {
+  const over = content.length % block;
+  return over === 0 ? content : Buffer.concat([content, Buffer.alloc(block - over)]);
+}
+
+function cut(): DamageError {
+  return new DamageError({
+    doing: 'Reading what a hatch sent',
+    cause: 'its tar ends in the middle of a file',
+    remedy: 'Run the command again',
+  });
+}

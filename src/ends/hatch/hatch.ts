@@ -1,0 +1,240 @@
+import { randomBytes } from 'node:crypto';
+import { setTimeout as pause } from 'node:timers/promises';
+import pLimit from 'p-limit';
+import { asBytes } from '../../core/bytes.js';
+import { EndError, UsageError } from '../../core/errors.js';
+import {
+  type HatchAnswer,
+  type HatchAsk,
+  NotFromHatch,
+  readAnswer,
+  requestBytes,
+} from '../../core/hatch/exchange.js';
+import type { HatchKeys } from '../../core/hatch/keys.js';
+import { BackOff } from '../back-off.js';
+import type { FilesEnd } from '../files/files-end.js';
+import type { WebSite } from '../http/web-site.js';
+import { type HatchFacts, readFacts } from './facts.js';
+import { installHatch } from './install.js';
+
+/** Where a hatch is put, and how it is reached. */
+export interface HatchPlace {
+  /** The end that it is at, as the sheet names it. */
+  readonly end: 'old' | 'new';
+  readonly site: WebSite;
+  /** The web root, by the account that puts the hatch there. */
+  readonly folder: FilesEnd;
+  /** The folder above it. */
+  readonly above: FilesEnd;
+  /** Whether it may be spoken to over a connection that others on the way can read; then bodies are sealed. */
+  readonly isPlain: boolean;
+  /** Notes that a hatch of this name is about to be put there, or is gone. */
+  note(name: string, state: 'put' | 'gone'): Promise<void>;
+  /** The names of those that runs before this one left. */
+  left(): Promise<readonly string[]>;
+}
+
+/** How a request is asked. */
+export interface HatchAsking {
+  readonly data?: Buffer;
+  readonly signal?: AbortSignal;
+  /** Left out, it may be asked again where the answer does not come. */
+  readonly isOnce?: boolean;
+  /** Whether what is sent and answered is worth packing. */
+  readonly packs?: boolean;
+}
+
+/** A refusal of a hatch, with its word for the kind. */
+export class HatchRefusal extends Error {
+  readonly kind: string;
+  readonly result: HatchAnswer['result'];
+
+  constructor(result: HatchAnswer['result']) {
+    super(String(result.why));
+    this.kind = String(result.error);
+    this.result = result;
+  }
+}
+
+/** An answer that did not come: whether what was asked was done is not known. */
+export class HatchSilent extends Error {}
+
+/** Requests that are under way at once: cheap hosts run few PHP programs at a time. */
+const atOnce = 4;
+/** Bytes of a request that every server takes: 1 MB is the usual limit of some. */
+const sureBytes = 900 * 1024;
+const answerBytes = 48 * 1024 * 1024;
+/** So long a slice works, in seconds, before anything is known of the server's patience. */
+const firstSeconds = 3;
+
+/** Speaks to a hatch: puts it there when it is first needed, and takes it away at the end. */
+export class Hatch {
+  report: (text: string) => void = () => {};
+  private readonly place: HatchPlace;
+  private readonly limit = pLimit(atOnce);
+  private opened: Promise<OpenHatch> | undefined;
+  /** Seconds that a slice works. */
+  private seconds = firstSeconds;
+
+  constructor(place: HatchPlace) {
+    this.place = place;
+  }
+
+  /** Bytes of data that go with one request. */
+  get requestBytes(): number {
+    return sureBytes;
+  }
+
+  get atOnce(): number {
+    return atOnce;
+  }
+
+  async facts(): Promise<HatchFacts> {
+    return (await this.open()).facts;
+  }
+
+  /**
+   * Asks for one thing.
+   * @throws HatchRefusal where the hatch does not do it
+   * @throws HatchSilent where it is asked once and no answer comes
+   * @throws PartWayError where it does not answer any more
+   */
+  async ask(ask: HatchAsk, asking: HatchAsking = {}): Promise<HatchAnswer> {
+    const open = await this.open();
+    return this.limit(() => this.askOpen(open, ask, asking));
+  }
+
+  /** Takes the hatch away. */
+  async close(): Promise<void> {
+    const { opened } = this;
+    this.opened = undefined;
+    const open = await opened?.catch(() => undefined);
+    if (!open) return;
+    await this.askOpen(open, { do: 'end' }, { isOnce: true }).catch(() => {});
+    await removeHatch(this.place, open.name);
+    await this.place.site.close();
+  }
+
+  private open(): Promise<OpenHatch> {
+    this.opened ??= this.install().catch(error => {
+      this.opened = undefined;
+      throw error;
+    });
+    return this.opened;
+  }
+
+  private async install(): Promise<OpenHatch> {
+    const { place } = this;
+    for (const name of await place.left()) await removeHatch(place, name);
+    const signal = AbortSignal.timeout(60_000);
+    const { name, keys, skew } = await installHatch(place, signal);
+    const bare: OpenHatch = { name, keys, skew, facts: undefined as never, number: Date.now() };
+    try {
+      const { result } = await this.askOpen(bare, { do: 'facts' }, {});
+      return Object.assign(bare, { facts: readFacts(result) });
+    } catch (error) {
+      await removeHatch(place, name);
+      throw error;
+    }
+  }
+
+  private async askOpen(open: OpenHatch, ask: HatchAsk, asking: HatchAsking): Promise<HatchAnswer> {
+    const { site } = this.place;
+    const backOff = new BackOff(site.address.host);
+    for (;;) {
+      asking.signal?.throwIfAborted();
+      const began = performance.now();
+      try {
+        return await this.askNow(open, ask, asking);
+      } catch (error) {
+        asking.signal?.throwIfAborted();
+        if (error instanceof HatchRefusal || error instanceof UsageError || error instanceof EndError)
+          throw error;
+        // A server that ended a slice in the middle has less patience than was thought.
+        if (performance.now() - began > 1000 * this.seconds * 0.8)
+          this.seconds = Math.max(0.5, this.seconds / 2);
+        if (asking.isOnce) throw new HatchSilent((error as Error).message, { cause: error });
+        await backOff.wait(this.report, error);
+      }
+    }
+  }
+
+  private async askNow(
+    open: OpenHatch,
+    ask: HatchAsk,
+    { data = Buffer.alloc(0), signal, packs = false }: HatchAsking,
+  ): Promise<HatchAnswer> {
+    const { site, isPlain } = this.place;
+    const number = open.number++;
+    const isPacked = packs && open.facts?.packs === true;
+    const request = {
+      hatch: open.name,
+      number,
+      time: Date.now() / 1000 + open.skew,
+      ask: { ...ask, seconds: this.seconds, pack: isPacked },
+      data,
+      packs: isPacked,
+      seals: isPlain,
+    };
+    const { status, content } = await site.get(`/${open.name}.php`, signal ?? AbortSignal.timeout(60_000), {
+      bytes: requestBytes(open.keys, request),
+      most: answerBytes,
+      isOneHop: true,
+    });
+    if (status === 413) throw this.tooLong();
+    if (status === 404 || status === 403) {
+      // It may be gone, or busy at refusing; the folder says which.
+      await pause(200);
+      if (!(await this.place.folder.entry(asBytes(`${open.name}.php`)))) throw this.gone();
+    }
+    if (status !== 200) throw new NotFromHatch(`the server answers ${status}`);
+    const answer = readAnswer(open.keys, request, content);
+    if (answer.result.error !== undefined) throw new HatchRefusal(answer.result);
+    return answer;
+  }
+
+  private gone(): EndError {
+    return new EndError({
+      doing: `Asking the hatch at the ${this.place.end} site`,
+      kind: 'not found',
+      cause: 'it is not there any more: its time is over, or somebody or something at the host removed it',
+      remedy: 'Run the command again, which puts a new one there; a scanner at the host may have to be told',
+    });
+  }
+
+  private tooLong(): EndError {
+    return new EndError({
+      doing: `Asking the hatch at the ${this.place.end} site`,
+      kind: 'refused',
+      cause: 'the web server takes no requests of 1 MB',
+      remedy: 'Raise its limit (client_max_body_size, LimitRequestBody), or leave the hatch out',
+    });
+  }
+}
+
+/** A hatch that is there, and how it is spoken to. */
+interface OpenHatch {
+  readonly name: string;
+  readonly keys: HatchKeys;
+  /** The hatch's clock less this machine's, in seconds. */
+  readonly skew: number;
+  readonly facts: HatchFacts;
+  number: number;
+}
+
+/** A name that nobody guesses. */
+export function newHatchName(): string {
+  return `p${randomBytes(16).toString('hex')}`;
+}
+
+/** Whether something in a web root is a hatch, or belongs to one. */
+export function isOfHatch(path: string): boolean {
+  return /^\.?p[\da-f]{32}\.(?:php|state|try|secret)$/.test(path);
+}
+
+/** Takes away all that belongs to a hatch, by the account that put it there. */
+export async function removeHatch({ folder, above, note }: HatchPlace, name: string): Promise<void> {
+  for (const file of [`${name}.php`, `.${name}.state`, `.${name}.try`]) await folder.remove(asBytes(file));
+  await above.remove(asBytes(`.${name}.secret`)).catch(() => {});
+  await note(name, 'gone');
+}

@@ -1,0 +1,148 @@
+import { randomBytes } from 'node:crypto';
+import { readFile } from 'node:fs/promises';
+import { asBytes } from '../../core/bytes.js';
+import { EndError, UsageError } from '../../core/errors.js';
+import type { HatchKeys } from '../../core/hatch/keys.js';
+import { hatchProgram, probeProgram } from '../../core/hatch/program.js';
+import { type HatchPlace, newHatchName } from './hatch.js';
+import { newHatchKeys } from './new-keys.js';
+
+/** So long a hatch lives that nobody takes away, in seconds. */
+const lifetime = 24 * 3600;
+/** Bytes of the page for unknown addresses that a hatch shows as well. */
+const largestUnknown = 64 * 1024;
+
+/** What the probe says. */
+interface Probed {
+  readonly token: string;
+  readonly php: number;
+  readonly clock: number;
+  readonly sodium: boolean;
+  readonly openssl: boolean;
+  readonly above: boolean;
+  readonly keeps: boolean;
+}
+
+/**
+ * Puts a hatch into a web root: first a probe that shows that PHP runs there, and that the address leads to this folder.
+ * @returns its name and keys, and its clock less this machine's in seconds
+ */
+export async function installHatch(
+  place: HatchPlace,
+  signal: AbortSignal,
+): Promise<{ name: string; keys: HatchKeys; skew: number }> {
+  const { folder, above, site } = place;
+  const name = newHatchName();
+  const secretName = asBytes(`.${name}.secret`);
+  // Where the account reaches the folder above the web root, what is secret lies there.
+  const canHide = await above.write(secretName, Buffer.from('-'), { mode: 0o644, mtime: Date.now() }).then(
+    () => true,
+    () => false,
+  );
+  await place.note(name, 'put');
+  const { probed, skew } = await probe(place, `../.${name}.secret`, signal);
+  if (!site.keepsSecrets && !place.isPlain) throw inClear(place);
+  if (!probed.sodium && !probed.openssl) throw cannot(place, 'its PHP has neither sodium nor openssl');
+  if (probed.php < 70200) throw cannot(place, `its PHP is older than 7.2`);
+  if (!probed.keeps) throw cannot(place, 'its PHP may write nowhere, also not into a temporary folder');
+  const keys = newHatchKeys(probed.sodium ? 'ed25519' : 'ecdsa-p256');
+  const hides = canHide && probed.above;
+  if (hides)
+    await above.write(secretName, Buffer.from(keys.secret.toString('base64')), {
+      mode: 0o644,
+      mtime: Date.now(),
+    });
+  else if (canHide) await above.remove(secretName);
+  const unknown = await site.get(`/${newHatchName()}.php`, signal, { isOneHop: true });
+  const program = hatchProgram(await readFile(sourceFile(), 'utf8'), {
+    name,
+    keys,
+    ends: Date.now() / 1000 + skew + lifetime,
+    seals: place.isPlain,
+    secretFile: hides ? `../.${name}.secret` : '',
+    unknown: {
+      status: unknown.status === 200 ? 404 : unknown.status,
+      type: String(unknown.headers['content-type'] ?? 'text/html'),
+      page: unknown.content.subarray(0, largestUnknown),
+    },
+  });
+  await folder.write(asBytes(`${name}.php`), Buffer.from(program), { mode: 0o644, mtime: Date.now() });
+  return { name, keys, skew };
+}
+
+/** Shows by a small program whether PHP runs in the web root, and removes it again. */
+async function probe(
+  place: HatchPlace,
+  secretFile: string,
+  signal: AbortSignal,
+): Promise<{ probed: Probed; skew: number }> {
+  const { folder, site } = place;
+  const [name, token] = [newHatchName(), randomBytes(16).toString('hex')];
+  const path = asBytes(`${name}.php`);
+  await place.note(name, 'put');
+  await folder.write(path, Buffer.from(probeProgram(token, secretFile)), { mode: 0o644, mtime: Date.now() });
+  try {
+    const began = Date.now();
+    const answer = await site.get(`/${name}.php`, signal, { isOneHop: true }).catch(error => {
+      signal.throwIfAborted();
+      throw new EndError(
+        {
+          doing: `Opening a hatch at the ${place.end} site`,
+          kind: 'unreachable',
+          cause: `${site.reached} does not answer: ${(error as Error).message}`,
+          remedy: `Check ${place.end}.reach: it says where the web server is while the DNS leads elsewhere`,
+        },
+        { cause: error },
+      );
+    });
+    const text = answer.content.toString();
+    if (text.includes('<?php')) throw cannot(place, 'its web server shows programs instead of running them');
+    const probed = readProbe(text);
+    if (probed?.token !== token) throw elsewhere(place, answer.status);
+    const middle = (began + Date.now()) / 2000;
+    return { probed, skew: probed.clock - middle };
+  } finally {
+    await folder.remove(path);
+    await place.note(name, 'gone');
+  }
+}
+
+function readProbe(text: string): Probed | undefined {
+  try {
+    return JSON.parse(text) as Probed;
+  } catch {
+    return undefined;
+  }
+}
+
+/** hatch.php, beside the program that was built and beside its sources. */
+function sourceFile(): URL {
+  const above = import.meta.url.endsWith('.ts') ? '../../..' : '../..';
+  return new URL(`${above}/hatch/hatch.php`, import.meta.url);
+}
+
+function cannot({ end }: HatchPlace, cause: string): EndError {
+  return new EndError({
+    doing: `Opening a hatch at the ${end} site`,
+    kind: 'refused',
+    cause,
+    remedy: `Leave ${end}.hatch out; files go over FTP then, and the database as a dump`,
+  });
+}
+
+function elsewhere({ end, site, folder }: HatchPlace, status: number): EndError {
+  return new EndError({
+    doing: `Opening a hatch at the ${end} site`,
+    kind: 'not found',
+    cause: `a file that was put into ${folder.place} is not at ${site.reached} (${status}): another folder is its web root, another host answers, or something refuses new programs`,
+    remedy: `Check ${end}.files, ${end}.address and ${end}.reach`,
+  });
+}
+
+function inClear({ end, site }: HatchPlace): UsageError {
+  return new UsageError({
+    doing: `Opening a hatch at the ${end} site`,
+    cause: `${site.reached} is not reached over HTTPS, so others on the way could change what is sent`,
+    remedy: `Use https://, or allow it with ${end}.hatch: { plain: true }: bodies are encrypted then (see docs/hatch.md for what that does not help against)`,
+  });
+}
