@@ -552,7 +552,7 @@ function statements($ask, $data, $reply, $state) {
         $hash = hash_init('sha256');
         $isCut = false;
         if ($result !== true) {
-            $isCut = !rows($result, $isNew ? $reply : null, $hash);
+            $isCut = !rows($result, $isNew ? $reply : null, $hash, !empty($ask['parts']));
             $result->free();
         }
         if (!$isNew) {
@@ -569,15 +569,15 @@ function statements($ask, $data, $reply, $state) {
     return ['done' => $done, 'thread' => $number];
 }
 
-/** Gives rows: `R`, how many cells, and each with its length, or all ones for NULL. False where the slice ended before the last. */
-function rows($result, $reply, $hash) {
+/** Gives rows: `R`, how many cells, and each with its length, or all ones for NULL. False where the slice ended before the last, as it may in a part of a table. */
+function rows($result, $reply, $hash, $mayCut) {
     $count = 0;
     while ($row = $result->fetch_row()) {
         $line = 'R' . pack('n', count($row));
         foreach ($row as $cell) $line .= $cell === null ? "\xff\xff\xff\xff" : pack('N', strlen($cell)) . $cell;
         hash_update($hash, $line);
         if ($reply) $reply->data($line);
-        if ($reply && ++$count % 16 === 0 && $reply->isFull()) return !$result->fetch_row();
+        if ($reply && $mayCut && ++$count % 16 === 0 && $reply->isFull()) return !$result->fetch_row();
     }
     return true;
 }

@@ -6,7 +6,7 @@ import { test } from 'node:test';
 import { lineTo, readDatabaseUrl } from '../../src/core/database/place.js';
 import { EndError } from '../../src/core/errors.js';
 import { sql } from '../../src/core/sql/encoded-sql.js';
-import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
+import { openSession } from '../../src/ends/database/server/session/open-session.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { freePort, OwnDatabase } from './database.js';
@@ -42,7 +42,7 @@ test('a server without TLS, one that nobody vouches for, and one that asks for t
   t.after(() => secured.close());
   const open = async ({ port }: { readonly port: number }, tls: string) => {
     const place = readDatabaseUrl(`mysql://root@127.0.0.1:${port}/mysql?tls=${tls}`)!;
-    const session = await DatabaseSession.open({ place, through: undefined });
+    const session = await openSession({ place, through: undefined });
     const [row] = await session.rows(sql`SHOW STATUS LIKE 'Ssl_cipher'`);
     await session.close();
     return row?.[1];
@@ -85,6 +85,6 @@ test('a server without TLS, one that nobody vouches for, and one that asks for t
     host: '0.0.0.0',
     password: 'low water',
   };
-  await assert.rejects(DatabaseSession.open({ place, through: undefined }), /others on the line could read/);
+  await assert.rejects(openSession({ place, through: undefined }), /others on the line could read/);
   assert.ok(!said.includes('low water'));
 });

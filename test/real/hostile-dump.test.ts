@@ -6,7 +6,7 @@ import { test } from 'node:test';
 import { asBytes } from '../../src/core/bytes.js';
 import { encodedSql } from '../../src/core/sql/encoded-sql.js';
 import { isAllowed, StatementJudge } from '../../src/core/sql/judge/judge.js';
-import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
+import { openSession } from '../../src/ends/database/server/session/open-session.js';
 import { effort } from '../help/effort.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
@@ -197,7 +197,7 @@ test('whatever is allowed, nothing at the server differs afterwards but the site
   let went = 0;
   for (let done = 0; done < all; ) {
     makeSite(database);
-    const session = await DatabaseSession.open({ place, through: undefined });
+    const session = await openSession({ place, through: undefined });
     const judge = new StatementJudge();
     const batch: string[] = [];
     for (; done < all && batch.length < 300; done++) {

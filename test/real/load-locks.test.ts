@@ -6,7 +6,7 @@ import { encodedSql } from '../../src/core/sql/encoded-sql.js';
 import { loadDump } from '../../src/ends/database/server/load/load.js';
 import { beginLoad } from '../../src/ends/database/server/load/note.js';
 import { serverOf } from '../../src/ends/database/server/probe.js';
-import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
+import { openSession } from '../../src/ends/database/server/session/open-session.js';
 import { bench } from '../help/bench.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
@@ -23,7 +23,7 @@ async function prepared(t: TestContext, database: OwnDatabase, name: string) {
   const place = { host: '127.0.0.1', port: database.port, name, user: 'locks', password: 'ebb' };
   database.sql(`CREATE OR REPLACE USER locks IDENTIFIED BY 'ebb'; GRANT ALL ON *.* TO locks`);
   const open = async () => {
-    const session = await DatabaseSession.open({
+    const session = await openSession({
       place: { ...place, socket: undefined },
       through: undefined,
     });

@@ -5,7 +5,7 @@ import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { knownServer } from '../../src/core/database/known-servers.js';
 import { encodedSql } from '../../src/core/sql/encoded-sql.js';
-import { DatabaseSession } from '../../src/ends/database/server/session/session.js';
+import { openSession } from '../../src/ends/database/server/session/open-session.js';
 import { folder, operationsOf, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { databaseForTests, type OwnDatabase, until } from './database.js';
@@ -135,7 +135,7 @@ test('a row that somebody changes meanwhile, and one that no longer fits, are le
     'https://longer-name.example/p\nhttp://a.example/0123456789012\n',
   );
   // Another session has changed a row, unseen by the reader, until the rewriting waits for it.
-  const other = await DatabaseSession.open({
+  const other = await openSession({
     place: {
       host: '127.0.0.1',
       port: database.port,

@@ -15,7 +15,7 @@ export interface RedirectServer {
 }
 
 /** Starts a program in the foreground that listens on a port. */
-async function start(
+export async function start(
   command: string,
   args: string[],
   port: number,

@@ -15,7 +15,7 @@ import type {
 } from '../../ends/database/database-end.js';
 import { AdministratorServer } from '../../ends/database/server/administrator.js';
 import { ServerDatabase } from '../../ends/database/server/server-database.js';
-import type { SshSession } from '../../ends/ssh/session.js';
+import type { DatabaseRoute } from '../../ends/database/server/session/session.js';
 import type { Move } from './open.js';
 import { lookAtOldSite, type Site } from './read-site.js';
 
@@ -117,19 +117,20 @@ function textIn(facts: Facts | undefined, fact: 'name' | 'user' | 'password' | '
 }
 
 /**
- * The SSH account of an end's files, when the database is reached through it.
+ * The SSH account of an end's files, or the hatch there, when the database is reached through it.
  * @param wanted `if there`: go straight where the files are on this machine
  */
-function tunnelOf(move: Move, end: 'old' | 'new', wanted: boolean | 'if there'): SshSession | undefined {
+function tunnelOf(move: Move, end: 'old' | 'new', wanted: boolean | 'if there'): DatabaseRoute['through'] {
   if (!wanted) return undefined;
   const place = end === 'old' ? move.oldPlace : move.newFiles;
-  if (place?.ssh) return place.ssh;
+  const through = place?.hatch ?? place?.ssh;
+  if (through) return through;
   if (wanted === 'if there' && (place === undefined || place.isLocal)) return undefined;
   throw new UsageError({
     doing: `Reaching the ${end} database`,
-    cause: `${end}.files is not reached by sftp://, so there is no tunnel through it`,
+    cause: `${end}.files is not reached by sftp:// nor through a hatch, so there is no way through it`,
     remedy:
-      'Name the database straight (server: mysql://…, without through), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
+      'Write hatch: true at this end, name the database straight (server: mysql://…, without through), or take a dump in the host’s panel and name it (dump: old.sql.gz)',
   });
 }
 

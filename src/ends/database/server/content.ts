@@ -24,5 +24,6 @@ export async function eachRowOf(
   columns: readonly Column[],
   take: (cells: readonly (Buffer | null)[]) => void,
 ): Promise<void> {
-  await session.each(sql`SELECT ${joined(columns.map(selectedAs))} FROM ${identifier(table)}`, take);
+  const selected = columns.map(selectedAs);
+  await session.each(sql`SELECT ${joined(selected)} FROM ${identifier(table)}`, take, { table, selected });
 }

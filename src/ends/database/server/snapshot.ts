@@ -14,7 +14,8 @@ import type {
 } from '../database-end.js';
 import { columnsOf, tablesOf, triggersOf } from './catalog.js';
 import { KeptSessions } from './session/kept-sessions.js';
-import { type DatabaseRoute, DatabaseSession } from './session/session.js';
+import { openSession } from './session/open-session.js';
+import type { DatabaseRoute, DatabaseSession } from './session/session.js';
 import { TableStreams, type TableWanted } from './table-streams.js';
 
 /** The SQL mode of a dump: what is in it goes in as it is, also a zero in a counted column. */
@@ -103,8 +104,9 @@ export class Snapshot implements DatabaseSnapshot {
    * @returns false where the account may not
    */
   async lock(tables: readonly SeenTable[]): Promise<boolean> {
+    if (!this.session.lasts) return false;
     // On a connection of its own, for locking ends a transaction.
-    const session = await DatabaseSession.open(this.session.route);
+    const session = await openSession(this.session.route);
     try {
       await session.run(sql`LOCK TABLES ${joined(tables.map(({ name }) => sql`${identifier(name)} READ`))}`);
       this.locks = session;

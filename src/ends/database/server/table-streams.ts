@@ -107,14 +107,19 @@ export class TableStreams {
     const created = session.each(sql`SHOW CREATE TABLE ${quoted}`, cells => {
       create = cells[1]?.toString('latin1');
     });
+    const selected = columns.map(selectedAs);
     const limit = most === undefined ? sql`` : sql` LIMIT ${most}`;
     const read =
       most === 0
         ? created
-        : session.each(sql`SELECT ${joined(columns.map(selectedAs))} FROM ${quoted}${limit}`, cells => {
-            this.turnTo(stream);
-            this.writer.row(cells);
-          });
+        : session.each(
+            sql`SELECT ${joined(selected)} FROM ${quoted}${limit}`,
+            cells => {
+              this.turnTo(stream);
+              this.writer.row(cells);
+            },
+            most === undefined ? { table: name, selected } : undefined,
+          );
     const stream: TableStream = {
       create: created.then(() => create),
       end: read.then(() => {

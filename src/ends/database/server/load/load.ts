@@ -233,7 +233,8 @@ class Load implements LoadDone {
       this.queueAct({ does: 'look', sql: sql`SHOW WARNINGS`, take: this.warned(table), number });
     }
     this.open = { table, number, bytes: this.open.bytes + text.length };
-    if (this.open.bytes >= batchBytes) this.endTransaction();
+    if (this.open.bytes >= Math.min(batchBytes, this.session.mostTogether ?? batchBytes))
+      this.endTransaction();
   }
 
   private endTransaction(): void {
@@ -287,6 +288,9 @@ class Load implements LoadDone {
       if (some.length > 0 && bytes > togetherBytes) break;
       some.push(act);
     }
+    // Where a transaction ends with what goes together, it is kept whole.
+    const end = some.findLastIndex(({ does }) => does === 'commit');
+    if (this.session.mostTogether !== undefined && end >= 0) some.length = end + 1;
     const { effects, failed } = await this.session.together(some);
     for (const act of this.acts.splice(0, effects.length)) this.did(act);
     if (failed) await this.settleFailed(failed.error);

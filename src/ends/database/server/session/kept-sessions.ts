@@ -1,5 +1,6 @@
 import { isDeepStrictEqual } from 'node:util';
-import { type DatabaseRoute, DatabaseSession } from './session.js';
+import { openSession } from './open-session.js';
+import type { DatabaseRoute, DatabaseSession } from './session.js';
 
 /** So long a session is kept that nobody uses, in milliseconds; many servers end it soon after. */
 const longest = 30_000;
@@ -35,7 +36,7 @@ export class KeptSessions {
       }
       found.session.destroy();
     }
-    return this.using(await DatabaseSession.open(route));
+    return this.using(await openSession(route));
   }
 
   /** Takes back a session that nothing is under way on. */

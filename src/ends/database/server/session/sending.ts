@@ -1,7 +1,7 @@
-import type { Connection, ResultSetHeader } from 'mysql2';
 import { DamageError } from '../../../../core/errors.js';
-import { type EncodedSql, sql } from '../../../../core/sql/encoded-sql.js';
+import type { EncodedSql } from '../../../../core/sql/encoded-sql.js';
 import { isLost } from './errors.js';
+import type { TableReading } from './session.js';
 
 /** What a server answers to a statement that gives no rows. */
 export interface Effect {
@@ -17,6 +17,8 @@ export interface Statement {
   readonly sql: EncodedSql;
   /** Takes the rows of one that gives some. */
   readonly take?: TakeRow | undefined;
+  /** Says that it reads a whole table. */
+  readonly reading?: TableReading | undefined;
 }
 
 /** The end of statements that were sent together: what those did that went well, and the first that did not. */
@@ -26,43 +28,34 @@ export interface TogetherDone {
 }
 
 /** A statement that waits for its turn or its answer. */
-interface Asked extends Statement {
+export interface Asked extends Statement {
   /** Those that are not run any more when one of them fails. */
   readonly group: object | undefined;
   resolve(effect: Effect): void;
   reject(error: unknown): void;
 }
 
-/** The number of a collation of latin1, in which one character is one byte. */
-const latin1 = 8;
-/** Bytes of statements that go together before the server has said how many it takes, and at most. */
-const sure = 16 * 1024;
-const most = 1000 * 1024;
-/** Room for what goes around a statement, in bytes. */
-const around = 4096;
-/** Behind a question, an answer of which it is known that the rows before it are all there. */
-const mark = 'DO 0';
-const nothing: Effect = { affected: 0, warnings: 0 };
+/** How statements get to a server. */
+export interface StatementLine {
+  /** Takes those off a queue that go together next. */
+  take(waiting: Asked[]): Asked[];
+  /** @returns how many of the statements went well; where that is not all, the error of the next */
+  send(batch: readonly Asked[]): Promise<{ done: number; error?: unknown }>;
+  /** Ends the statements that are under way. */
+  end(error: unknown): void;
+}
 
 /**
- * Sends statements over a connection: those that are asked at the same moment, or wait while another runs, go together
- * in one packet where the server takes several (https://mariadb.com/kb/en/com_query/). It ends such a packet with the
- * first statement that fails; those behind it are sent again, unless they belong to one that failed.
+ * Sends statements: those that are asked at the same moment, or wait while another runs, go together where that is
+ * possible. The first that fails ends them; those behind it are sent again, unless they belong to one that failed.
  */
 export class Sending {
-  private readonly connection: Connection;
-  private readonly takesSeveral: boolean;
+  private readonly line: StatementLine;
   private waiting: Asked[] = [];
   private isBusy = false;
-  /** Bytes that the server takes in one packet, as far as it is known. */
-  private limit = sure;
-  private hasAsked = false;
-  /** Ends the statements that are under way. */
-  private lost: ((error: unknown) => void) | undefined;
 
-  constructor(connection: Connection, takesSeveral: boolean) {
-    this.connection = connection;
-    this.takesSeveral = takesSeveral;
+  constructor(line: StatementLine) {
+    this.line = line;
   }
 
   ask(statement: Statement, group?: object): Promise<Effect> {
@@ -97,14 +90,14 @@ export class Sending {
   end(error: unknown): void {
     const { waiting } = this;
     this.waiting = [];
-    this.lost?.(error);
+    this.line.end(error);
     for (const { reject } of waiting) reject(error);
   }
 
   private async work(): Promise<void> {
     while (this.waiting.length > 0) {
-      const batch = this.nextBatch();
-      const { done, error } = await this.send(batch);
+      const batch = this.line.take(this.waiting);
+      const { done, error } = await this.line.send(batch);
       if (error === undefined) continue;
       const [failed, ...behind] = batch.slice(done);
       failed?.reject(error);
@@ -115,135 +108,5 @@ export class Sending {
       this.waiting = this.waiting.filter(one => !isOver(one));
     }
     this.isBusy = false;
-  }
-
-  private nextBatch(): Asked[] {
-    if (!this.takesSeveral) return this.waiting.splice(0, 1);
-    let bytes = 0;
-    let count = 0;
-    for (const { sql } of this.waiting) {
-      bytes += sql.length + mark.length + 3;
-      if (count > 0 && bytes > this.limit) break;
-      count++;
-    }
-    const batch = this.waiting.splice(0, count);
-    if (batch.length > 1 && !this.hasAsked) batch.unshift(this.askLimit());
-    return batch;
-  }
-
-  private askLimit(): Asked {
-    this.hasAsked = true;
-    const take: TakeRow = ([bytes]) => {
-      const packet = Number(bytes);
-      if (packet > sure + around) this.limit = Math.min(most, packet - around);
-    };
-    // Where it is not answered, the connection is lost, and the others say so.
-    return {
-      sql: sql`SELECT @@max_allowed_packet`,
-      take,
-      group: undefined,
-      resolve: () => {},
-      reject: () => {},
-    };
-  }
-
-  /** @returns how many of the statements went well; where that is not all, the error of the next */
-  private send(batch: readonly Asked[]): Promise<{ done: number; error?: unknown }> {
-    const { connection } = this;
-    const text =
-      batch.length === 1
-        ? batch[0]!.sql
-        : batch.map(({ sql, take }) => (take ? `${sql}\n;${mark}` : sql)).join('\n;');
-    const answers = new Answers(batch);
-    return new Promise(resolve => {
-      const finish = (error?: unknown) => {
-        this.lost = undefined;
-        resolve({ done: answers.done, error });
-      };
-      this.lost = finish;
-      // The package writes the bytes as they are in the string; it follows what the server says of the session's
-      // character set, so this is said each time.
-      connection.config.charsetNumber = latin1;
-      let failure: unknown;
-      connection
-        .query({ sql: text, rowsAsArray: true, typeCast: false })
-        .on('fields', fields => answers.begin(fields !== undefined))
-        .on('result', (result: unknown) => answers.take(result))
-        .once('error', error => {
-          failure = error;
-        })
-        .once('end', () => finish(failure ?? answers.end()));
-    });
-  }
-}
-
-/** Tells which answer belongs to which of the statements that were sent together. */
-class Answers {
-  done = 0;
-  private readonly batch: readonly Asked[];
-  private state: 'before' | 'header' | 'rows' | 'mark' = 'before';
-  private effect = nothing;
-  /** Why whoever takes the rows of the statement cannot continue. */
-  private failure: unknown;
-
-  constructor(batch: readonly Asked[]) {
-    this.batch = batch;
-  }
-
-  /** An answer begins. */
-  begin(hasRows: boolean): void {
-    if (this.state === 'rows') {
-      const isMark = this.batch[this.done]?.take !== undefined;
-      this.finish();
-      this.state = 'mark';
-      if (isMark) return;
-    }
-    this.state = hasRows ? 'rows' : 'header';
-  }
-
-  /** A row, or the whole answer of a statement that gives none. */
-  take(result: unknown): void {
-    const one = this.batch[this.done];
-    if (Array.isArray(result)) {
-      try {
-        if (this.failure === undefined) one?.take?.(result as (Buffer | null)[]);
-      } catch (error) {
-        this.failure = error;
-      }
-      return;
-    }
-    if (this.state === 'mark') {
-      this.state = 'before';
-      return;
-    }
-    const { affectedRows, warningStatus } = (result ?? {}) as ResultSetHeader;
-    this.effect = { affected: affectedRows ?? 0, warnings: warningStatus ?? 0 };
-    // The mark comes behind a question also where it gives no rows.
-    if (one?.take && this.batch.length > 1) this.state = 'rows';
-    else {
-      this.finish();
-      this.state = 'before';
-    }
-  }
-
-  /** All answers are there. @returns an error where they are too few */
-  end(): DamageError | undefined {
-    if (this.state === 'rows') this.finish();
-    if (this.done === this.batch.length) return undefined;
-    return new DamageError({
-      doing: 'Asking the database',
-      cause: `the server answered ${this.done} of ${this.batch.length} statements that it was sent together`,
-      remedy:
-        'Run the command again; if that happens again, what stands before the server does not keep to the protocol',
-    });
-  }
-
-  private finish(): void {
-    const one = this.batch[this.done];
-    this.done++;
-    if (this.failure === undefined) one?.resolve(this.effect);
-    else one?.reject(this.failure);
-    this.effect = nothing;
-    this.failure = undefined;
   }
 }

@@ -1,96 +1,33 @@
-import { access } from 'node:fs/promises';
-import type { Duplex } from 'node:stream';
-import type { Connection } from 'mysql2';
-import { type DatabasePlace, lineTo, shownDatabase } from '../../../../core/database/place.js';
-import { type EncodedSql, sql } from '../../../../core/sql/encoded-sql.js';
+import type { DatabasePlace } from '../../../../core/database/place.js';
+import type { EncodedSql } from '../../../../core/sql/encoded-sql.js';
+import type { Hatch } from '../../../hatch/hatch.js';
 import type { SshSession } from '../../../ssh/session.js';
-import { connectionError } from './errors.js';
-import { optionsOf } from './line.js';
-import { type Effect, Sending, type Statement, type TakeRow, type TogetherDone } from './sending.js';
+import type { Effect, Statement, TakeRow, TogetherDone } from './sending.js';
 
-/** How a database is reached: straight, or from the host of an SSH account. */
+/** How a database is reached: straight, from the host of an SSH account, or through a hatch. */
 export interface DatabaseRoute {
   readonly place: DatabasePlace;
-  readonly through: SshSession | undefined;
+  readonly through: SshSession | Hatch | undefined;
 }
 
-const patience = 15_000;
-/** A server that takes several statements in one packet says so (CLIENT_MULTI_STATEMENTS). */
-const severalStatements = 0x10000;
+/** A table of which every row is read, so that the reading can be continued behind a row. */
+export interface TableReading {
+  readonly table: string;
+  /** What is selected of it, in order. */
+  readonly selected: readonly EncodedSql[];
+}
 
-/** Where servers of this machine have their sockets, in the order of likelihood: Debian's, Red Hat's, others'. */
-const usualSockets = ['/run/mysqld/mysqld.sock', '/var/lib/mysql/mysql.sock', '/tmp/mysql.sock'];
-
-/** One connection to a database server. Statements are bytes and are sent as they are; those that are asked together go together. */
-export class DatabaseSession {
-  readonly route: DatabaseRoute;
-  private readonly connection: Connection;
-  private readonly tunnel: Duplex | undefined;
-  private readonly sending: Sending;
-  /** How many have asked to pause and not to resume. */
-  private pauses = 0;
-  /** Whether the connection has ended. */
-  isOver = false;
+/** A session at a database server. Statements are bytes and are sent as they are; those that are asked together go together. */
+export abstract class DatabaseSession {
+  abstract readonly route: DatabaseRoute;
   /** Whether what was set in it can be forgotten, to use it again. */
-  readonly canBeReset: boolean;
-
-  private constructor(
-    route: DatabaseRoute,
-    connection: Connection,
-    { tunnel, takesSeveral }: { readonly tunnel: Duplex | undefined; readonly takesSeveral: boolean },
-  ) {
-    this.route = route;
-    this.connection = connection;
-    this.tunnel = tunnel;
-    this.sending = new Sending(connection, takesSeveral);
-    this.canBeReset = takesSeveral;
-    // Of a statement that gives its rows one by one the package reports a lost connection only here.
-    connection.on('error', error => {
-      this.isOver = true;
-      this.sending.end(error);
-    });
-    connection.on('end', () => {
-      this.isOver = true;
-    });
-  }
-
-  /** @throws EndError when the server cannot be reached or refuses the credentials */
-  static async open(route: DatabaseRoute): Promise<DatabaseSession> {
-    const { place, through } = route;
-    let tunnel: Duplex | undefined;
-    try {
-      tunnel = through && (await tunnelTo(through, place));
-      const socketPath = through ? undefined : (place.socket ?? (await localSocket(place)));
-      const { authPlugins, createConnection } = await import('./driver.js');
-      const connection = createConnection({
-        ...(socketPath === undefined ? { host: place.host, port: place.port } : { socketPath }),
-        ...(tunnel ? { stream: tunnel } : {}),
-        user: place.user,
-        password: place.password,
-        ...(place.name === '' ? {} : { database: place.name }),
-        ...optionsOf(lineTo(place, tunnel !== undefined), authPlugins),
-        charset: 'utf8mb4',
-        connectTimeout: patience,
-        enableKeepAlive: true,
-        multipleStatements: true,
-      });
-      connection.on('warn', withoutPrint);
-      let takesSeveral = false;
-      // The package's types do not describe what the server offers.
-      connection.once('connect', (offer: { capabilityFlags?: number } | undefined) => {
-        takesSeveral = ((offer?.capabilityFlags ?? 0) & severalStatements) !== 0;
-      });
-      await new Promise<void>((resolve, reject) => {
-        connection.once('error', reject);
-        connection.connect(error => (error ? reject(error) : resolve()));
-      });
-      connection.removeAllListeners('error');
-      return new DatabaseSession(route, connection, { tunnel, takesSeveral });
-    } catch (error) {
-      tunnel?.destroy();
-      throw connectionError(error, `Connecting to the database ${shownDatabase(place)}`);
-    }
-  }
+  abstract readonly canBeReset: boolean;
+  /** Whether the connection has ended. */
+  abstract isOver: boolean;
+  /** Whether locks, transactions and what they see last from one request to the next. */
+  readonly lasts: boolean = true;
+  /** Bytes of statements that are best done or undone together, where there is such a limit. */
+  readonly mostTogether: number | undefined = undefined;
 
   /** Rows as text, for what the server says of itself. */
   async rows(sql: EncodedSql): Promise<(string | null)[][]> {
@@ -104,116 +41,31 @@ export class DatabaseSession {
     return (await this.rows(sql))[0]?.[0];
   }
 
-  /** Gives each row as it comes in. A `cells` is only good until the next. */
-  async each(sql: EncodedSql, take: TakeRow): Promise<void> {
-    await this.sending.ask({ sql, take });
-  }
-
-  /** Runs a statement that gives no rows. */
-  run(sql: EncodedSql): Promise<Effect> {
-    return this.sending.ask({ sql });
-  }
-
-  /** Runs statements that go to the server together; the first that fails ends them. @returns how far they came */
-  together(statements: readonly Statement[]): Promise<TogetherDone> {
-    return this.sending.together(statements);
-  }
-
   /** Runs statements that go to the server together. @throws the error of the first that fails */
   async runAll(...statements: readonly EncodedSql[]): Promise<void> {
-    const { failed } = await this.sending.together(statements.map(one => ({ sql: one })));
+    const { failed } = await this.together(statements.map(one => ({ sql: one })));
     if (failed) throw failed.error;
   }
 
+  /**
+   * Gives each row as it comes in. A `cells` is only good until the next.
+   * @param reading says that the statement reads a whole table
+   */
+  abstract each(sql: EncodedSql, take: TakeRow, reading?: TableReading): Promise<void>;
+  /** Runs a statement that gives no rows. */
+  abstract run(sql: EncodedSql): Promise<Effect>;
+  /** Runs statements that go to the server together; the first that fails ends them. @returns how far they came */
+  abstract together(statements: readonly Statement[]): Promise<TogetherDone>;
   /** The number that the server has given it. */
-  get number(): number {
-    return this.connection.threadId;
-  }
-
+  abstract get number(): number;
   /** Readies a session that was reset: its character set is that of the server then. */
-  beginAgain(): void {
-    this.sending.before(sql`SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci`);
-  }
-
+  abstract beginAgain(): void;
   /** Lets the server forget what was set, held and begun. @returns false where it cannot (COM_RESET_CONNECTION) */
-  reset(): Promise<boolean> {
-    const { connection } = this;
-    return new Promise(resolve => {
-      const lost = () => resolve(false);
-      connection.once('error', lost);
-      connection.reset(error => {
-        connection.off('error', lost);
-        resolve(!error);
-      });
-    });
-  }
-
+  abstract reset(): Promise<boolean>;
   /** Keeps the server from sending more rows until `resume`; where several ask for it, until all of them have resumed. */
-  pause(): void {
-    if (this.pauses++ === 0) this.connection.pause();
-  }
-
-  resume(): void {
-    if (--this.pauses === 0) this.connection.resume();
-  }
-
-  async close(): Promise<void> {
-    await new Promise<void>(resolve => {
-      const forced = setTimeout(() => {
-        this.connection.destroy();
-        resolve();
-      }, 2000);
-      this.connection.end(() => {
-        clearTimeout(forced);
-        resolve();
-      });
-    });
-    this.tunnel?.destroy();
-  }
-
+  abstract pause(): void;
+  abstract resume(): void;
+  abstract close(): Promise<void>;
   /** Ends the connection without a word, also while a statement runs. */
-  destroy(): void {
-    this.isOver = true;
-    this.connection.destroy();
-    this.sending.end(
-      Object.assign(new Error('the connection was ended'), { code: 'PROTOCOL_CONNECTION_LOST' }),
-    );
-    this.tunnel?.destroy();
-  }
-}
-
-/** The language of most sites takes `localhost` to mean the server's socket. */
-async function localSocket({ host, port }: DatabasePlace): Promise<string | undefined> {
-  if (host !== 'localhost' || port !== 3306) return undefined;
-  for (const path of usualSockets) {
-    const there = await access(path).then(
-      () => true,
-      () => false,
-    );
-    if (there) return path;
-  }
-  return undefined;
-}
-
-async function tunnelTo(through: SshSession, { host, port, socket }: DatabasePlace): Promise<Duplex> {
-  if (socket !== undefined) return through.reachSocket(socket);
-  if (host !== 'localhost' || port !== 3306) return through.reach(host, port);
-  for (const path of usualSockets) {
-    try {
-      return await through.reachSocket(path);
-    } catch {
-      // It has none there, or does not pass on to sockets.
-    }
-  }
-  return through.reach('127.0.0.1', port);
-}
-
-const { error: print } = console;
-
-/** The driver prints a warning after it has given it; what it means comes as an error. */
-function withoutPrint(): void {
-  console.error = () => {};
-  queueMicrotask(() => {
-    console.error = print;
-  });
+  abstract destroy(): void;
 }

@@ -1,0 +1,372 @@
+import { type DatabasePlace, shownDatabase } from '../../../../core/database/place.js';
+import { TableParts } from '../../../../core/hatch/reading.js';
+import { readRows, statementBytes } from '../../../../core/hatch/rows.js';
+import { changes, SessionState } from '../../../../core/hatch/session-state.js';
+import type { Column } from '../../../../core/sql/column.js';
+import { type EncodedSql, sql } from '../../../../core/sql/encoded-sql.js';
+import { type Hatch, HatchRefusal, HatchSilent } from '../../../hatch/hatch.js';
+import { columnsOf, keysOf, tablesOf } from '../catalog.js';
+import { connectionError } from './errors.js';
+import {
+  type Asked,
+  type Effect,
+  Sending,
+  type Statement,
+  type StatementLine,
+  type TakeRow,
+  type TogetherDone,
+} from './sending.js';
+import { type DatabaseRoute, DatabaseSession, type TableReading } from './session.js';
+
+/** Every session begins with this, as one over the protocol of the servers does. */
+const beginning = sql`SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci`;
+/** Rows that are asked for in a part of a table at first; then as many as fit. */
+const firstRows = 2000;
+const mostRows = 200_000;
+/** A table with more bytes is read in parts. */
+const wholeBytes = 2 * 1024 * 1024;
+const answerBytes = 4 * 1024 * 1024;
+/** Room for settings in a request, in bytes. */
+const room = 64 * 1024;
+
+/** What is known of a table before it is read. */
+interface Known {
+  readonly bytes: number;
+  readonly columns: readonly Column[];
+  readonly key: readonly string[] | undefined;
+}
+
+/**
+ * A session through a hatch. Each request is a connection of its own there, so what the session has set, locked and begun is
+ * said again with each: see `SessionState`.
+ */
+export class HatchSession extends DatabaseSession {
+  readonly route: DatabaseRoute;
+  readonly canBeReset = true;
+  override readonly lasts = false;
+  isOver = false;
+  override readonly mostTogether: number;
+  private readonly line: HatchLine;
+  private readonly sending: Sending;
+
+  private constructor(place: DatabasePlace, hatch: Hatch) {
+    super();
+    this.route = { place, through: hatch };
+    this.line = new HatchLine(place, hatch);
+    this.sending = new Sending(this.line);
+    this.mostTogether = hatch.requestBytes - 4 * room;
+  }
+
+  static async open(place: DatabasePlace, hatch: Hatch): Promise<HatchSession> {
+    const session = new HatchSession(place, hatch);
+    try {
+      await session.run(sql`DO 0`);
+    } catch (error) {
+      throw connectionError(error, `Connecting to the database ${shownDatabase(place)}`);
+    }
+    return session;
+  }
+
+  /** The connections of requests that are over are no more. */
+  get number(): number {
+    return 0;
+  }
+
+  async each(statement: EncodedSql, take: TakeRow, reading?: TableReading): Promise<void> {
+    await this.sending.ask({ sql: statement, take, reading });
+  }
+
+  run(statement: EncodedSql): Promise<Effect> {
+    return this.sending.ask({ sql: statement });
+  }
+
+  together(statements: readonly Statement[]): Promise<TogetherDone> {
+    return this.sending.together(statements);
+  }
+
+  beginAgain(): void {
+    this.line.forget();
+  }
+
+  async reset(): Promise<boolean> {
+    this.line.forget();
+    return true;
+  }
+
+  pause(): void {
+    this.line.pause();
+  }
+
+  resume(): void {
+    this.line.resume();
+  }
+
+  async close(): Promise<void> {
+    this.isOver = true;
+  }
+
+  destroy(): void {
+    this.isOver = true;
+    this.line.isOver = true;
+    this.sending.end(lost('the session was ended'));
+  }
+}
+
+/** Statements in requests to a hatch. */
+class HatchLine implements StatementLine {
+  isOver = false;
+  private readonly hatch: Hatch;
+  private readonly place: DatabasePlace;
+  private state = new SessionState(beginning);
+  private known: Promise<ReadonlyMap<string, Known>> | undefined;
+  private pauses = 0;
+  private resumed: { promise: Promise<void>; resolve: () => void } | undefined;
+  private mostRows = firstRows;
+
+  constructor(place: DatabasePlace, hatch: Hatch) {
+    this.place = place;
+    this.hatch = hatch;
+  }
+
+  forget(): void {
+    this.state = new SessionState(beginning);
+    this.known = undefined;
+  }
+
+  pause(): void {
+    if (this.pauses++ > 0) return;
+    let resolve = () => {};
+    const promise = new Promise<void>(done => {
+      resolve = done;
+    });
+    this.resumed = { promise, resolve };
+  }
+
+  resume(): void {
+    if (--this.pauses > 0) return;
+    this.resumed?.resolve();
+    this.resumed = undefined;
+  }
+
+  end(): void {}
+
+  take(waiting: Asked[]): Asked[] {
+    let bytes = this.state.bytes;
+    let count = 0;
+    for (const { sql } of waiting) {
+      bytes += sql.length + 5;
+      if (count > 0 && bytes > this.hatch.requestBytes - room) break;
+      count++;
+    }
+    return waiting.splice(0, count);
+  }
+
+  async send(batch: readonly Asked[]): Promise<{ done: number; error?: unknown }> {
+    let done = 0;
+    try {
+      while (done < batch.length) {
+        await this.resumed?.promise;
+        if (this.isOver) throw lost('the session was ended');
+        const long = await Promise.all(batch.slice(done).map(one => this.longReading(one)));
+        if (long[0]) {
+          await this.readInParts(batch[done]!, long[0]);
+          done++;
+        } else {
+          const end = long.findIndex(parts => parts !== undefined);
+          done += await this.sendSome(batch.slice(done, end < 0 ? undefined : done + end));
+        }
+      }
+      return { done };
+    } catch (error) {
+      if (error instanceof StatementFailed) return { done: done + error.done, error: error.cause };
+      return { done, error: errorOf(error) };
+    }
+  }
+
+  /** Sends statements. @returns how many of them were done in this slice; the first was in any case */
+  private async sendSome(batch: readonly Asked[]): Promise<number> {
+    let done = 0;
+    let failure: unknown;
+    const { error } = await this.exchange(
+      batch.map(({ sql }) => sql),
+      {
+        row: cells => {
+          try {
+            if (failure === undefined) batch[done]!.take?.(cells);
+          } catch (thrown) {
+            failure = thrown;
+          }
+        },
+        end: effect => {
+          const one = batch[done++]!;
+          if (failure === undefined) one.resolve(effect);
+          else one.reject(failure);
+          failure = undefined;
+        },
+      },
+    );
+    if (error !== undefined) throw new StatementFailed(done, error);
+    return done;
+  }
+
+  /** Reads a whole table, each part behind the last row of the one before. */
+  private async readInParts(one: Asked, parts: TableParts): Promise<void> {
+    for (;;) {
+      await this.resumed?.promise;
+      if (this.isOver) throw lost('the session was ended');
+      const asked = this.mostRows;
+      const before = parts.rows;
+      const { cut, error, bytes } = await this.exchange(
+        [parts.next(asked)],
+        {
+          row: cells => one.take?.(parts.came(cells)),
+          end: () => {},
+        },
+        true,
+      );
+      if (error !== undefined) throw new StatementFailed(0, error);
+      const came = parts.rows - before;
+      // As many as fit next time: what is not taken is read in vain.
+      if (cut) this.mostRows = Math.max(1, Math.ceil(came * 0.9));
+      else if (bytes < answerBytes / 2) this.mostRows = Math.min(mostRows, this.mostRows * 2);
+      if (!cut && came < asked) break;
+      if (came === 0) throw new StatementFailed(0, tooLong());
+    }
+    one.resolve({ affected: parts.rows, warnings: 0 });
+  }
+
+  private async exchange(
+    statements: readonly EncodedSql[],
+    taker: { row(cells: (Buffer | null)[]): void; end(effect: Effect): void },
+    isPart = false,
+  ): Promise<{ cut: boolean; error: unknown; bytes: number }> {
+    const { state } = this;
+    const held = state.statements;
+    const { host, port, socket, user, password, name } = this.place;
+    const { data, result } = await this.hatch.ask(
+      {
+        do: 'sql',
+        database: { host, port, socket: socket ?? null, user, password, name },
+        found: held.map(({ found }) => found),
+        bytes: answerBytes,
+        parts: isPart,
+      },
+      {
+        data: statementBytes([
+          ...held.map(({ sql }) => ({ sql, isRepeated: true })),
+          ...statements.map(sql => ({ sql, isRepeated: false })),
+        ]),
+        isOnce: statements.some(changes),
+        packs: true,
+      },
+    );
+    let at = 0;
+    readRows(data, {
+      row: taker.row,
+      end: (effect, found) => {
+        state.ran(statements[at++]!, found.toString('hex'));
+        taker.end(effect);
+      },
+    });
+    const error =
+      result.errno === undefined
+        ? undefined
+        : sqlError(
+            Number(result.errno),
+            String(result.state),
+            Buffer.from(String(result['error-text']), 'base64').toString(),
+          );
+    return { cut: result.cut === true, error, bytes: data.length };
+  }
+
+  /** How a statement is continued that reads a table which is too long for one request; undefined for any other. */
+  private async longReading({ reading }: Asked): Promise<TableParts | undefined> {
+    if (!reading) return undefined;
+    this.known ??= this.look();
+    const known = (await this.known).get(reading.table);
+    return known && known.bytes > wholeBytes
+      ? new TableParts(reading.table, reading.selected, known)
+      : undefined;
+  }
+
+  private async look(): Promise<ReadonlyMap<string, Known>> {
+    const [tables, columns, keys] = await this.direct(session =>
+      Promise.all([tablesOf(session), columnsOf(session), keysOf(session)]),
+    );
+    return new Map(
+      tables.map(({ name, bytes }) => [
+        name,
+        { bytes, columns: columns.get(name) ?? [], key: keys.get(name) },
+      ]),
+    );
+  }
+
+  /** Asks while a statement waits: not behind it. */
+  private direct<T>(work: (session: DatabaseSession) => Promise<T>): Promise<T> {
+    const sending = new Sending({
+      take: waiting => waiting.splice(0),
+      send: async batch => ({ done: await this.sendSome(batch) }),
+      end: () => {},
+    });
+    const rows = async (statement: EncodedSql) => {
+      const list: (string | null)[][] = [];
+      await sending.ask({
+        sql: statement,
+        take: cells => list.push(cells.map(cell => cell?.toString('utf8') ?? null)),
+      });
+      return list;
+    };
+    return work({ rows } as DatabaseSession);
+  }
+}
+
+/** A statement of several that failed, and how many before it were done. */
+class StatementFailed extends Error {
+  readonly done: number;
+
+  constructor(done: number, cause: unknown) {
+    super('a statement failed', { cause });
+    this.done = done;
+  }
+}
+
+/** Names of errors that others look for: https://mariadb.com/kb/en/mariadb-error-codes/ */
+const names: Readonly<Record<number, string>> = {
+  1044: 'ER_DBACCESS_DENIED_ERROR',
+  1045: 'ER_ACCESS_DENIED_ERROR',
+  1049: 'ER_BAD_DB_ERROR',
+  1053: 'ER_SERVER_SHUTDOWN',
+  1205: 'ER_LOCK_WAIT_TIMEOUT',
+  1213: 'ER_LOCK_DEADLOCK',
+  2002: 'ECONNREFUSED',
+  2003: 'ECONNREFUSED',
+  2005: 'ENOTFOUND',
+  2006: 'PROTOCOL_CONNECTION_LOST',
+  2013: 'PROTOCOL_CONNECTION_LOST',
+};
+
+/** An error as the driver of the servers would give it. */
+function sqlError(errno: number, sqlState: string, sqlMessage: string): Error {
+  const code = names[errno] ?? `ER_${errno}`;
+  return Object.assign(new Error(sqlMessage), { code, errno, sqlState, sqlMessage });
+}
+
+function lost(why: string): Error {
+  return Object.assign(new Error(why), { code: 'PROTOCOL_CONNECTION_LOST' });
+}
+
+function tooLong(): Error {
+  return sqlError(1969, '70100', 'a statement takes longer, or gives more, than the host lets one request');
+}
+
+function errorOf(error: unknown): unknown {
+  if (error instanceof HatchSilent) return lost(`the hatch did not answer: ${error.message}`);
+  if (!(error instanceof HatchRefusal)) return error;
+  if (error.kind === 'database') {
+    const { errno, text } = JSON.parse(error.message) as { errno: number; text: string };
+    return sqlError(errno, '', text);
+  }
+  // Others have changed what a transaction had seen: it is done again from its beginning.
+  if (error.kind === 'changed' || error.kind === 'repeated') return sqlError(1213, '40001', error.message);
+  return sqlError(1235, '42000', error.message);
+}
