@@ -31,7 +31,7 @@ class Refusal extends \Exception {
 // What the server's settings would do to the answer is switched off; an error ends the request and is not shown.
 @ini_set('display_errors', '0');
 @ini_set('zlib.output_compression', '0');
-@ini_set('mysqli.reconnect', '0');
+@ini_set('default_charset', '');
 while (ob_get_level() > 0 && @ob_end_clean()) { }
 if (function_exists('apache_setenv')) @apache_setenv('no-gzip', '1');
 ignore_user_abort(false);
@@ -147,7 +147,10 @@ class State {
             $this->file = @fopen("$folder/$name", 'c+b');
             if ($this->file) break;
         }
-        if (!$this->file) refuse();
+        clearstatcache();
+        // Somebody else has just closed it.
+        if ($this->file && !file_exists(__FILE__)) $this->close();
+        if (!$this->file || !file_exists(__FILE__)) refuse();
         @chmod(stream_get_meta_data($this->file)['uri'], 0600);
     }
 
@@ -286,9 +289,20 @@ function openFile($path, $mode) {
     if ($before === false || ($before['mode'] & 0170000) !== 0100000) throw new Refusal('missing', 'it is no file');
     $file = @fopen($full, $mode);
     if (!$file) throw new Refusal('denied', 'it may not be opened');
-    $now = fstat($file);
-    if ($now['ino'] !== $before['ino'] || $now['dev'] !== $before['dev']) throw new Refusal('failed', 'it was exchanged meanwhile');
+    requireSame($file, $full);
     return $file;
+}
+
+/** Refuses a file that is open and is not the one at its path inside of the site: somebody exchanged a folder for a link meanwhile. */
+function requireSame($file, $full) {
+    $open = fstat($file);
+    for ($i = 0; $i < 5; $i++) {
+        clearstatcache(true);
+        $above = realpath(dirname($full)) . '/';
+        $there = @lstat($full);
+        if (strpos($above, root() . '/') !== 0 || !$there || $there['ino'] !== $open['ino'] || $there['dev'] !== $open['dev'])
+            throw new Refusal('path', 'it was exchanged meanwhile');
+    }
 }
 
 /** An entry as a line of the listing: kind, mode, size, time, name and target, each ended by a zero byte. */
@@ -455,6 +469,7 @@ function put($path, $bytes, $from) {
     if (is_link($full)) unlink($full);
     $file = @fopen($full, 'cb');
     if (!$file) throw new Refusal('denied', 'it may not be written');
+    requireSame($file, $full);
     if ($from > fstat($file)['size']) throw new Refusal('failed', 'what comes before this part is missing');
     ftruncate($file, $from);
     fseek($file, $from);

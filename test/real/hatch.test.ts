@@ -1,10 +1,10 @@
 import assert from 'node:assert/strict';
-import { chmodSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
-import { cmsPrograms, here, installCms, logIn, makeDatabases, passwords } from './cms.js';
+import { cmsPrograms, installCms, makeDatabases, passwords } from './cms.js';
 import { databaseForTests } from './database.js';
 import { ownFtp } from './ftp.js';
 import { hostPrograms, hosts, startHost } from './hatch-hosts.js';
@@ -41,7 +41,6 @@ new: { ${end('new')}, database: { server: "mysql://new@127.0.0.1:${database.port
       const at = Date.now();
       const ran = await run([step, '--yes'], { cwd, env: { HOME: root } });
       t.diagnostic(`${host} ${step} ${ran.code} ${Date.now() - at} ms`);
-      console.log(ran.stdout, ran.stderr);
       assert.ok(
         ran.code === 0 || step === 'survey' || step === 'check',
         `${step}: ${ran.stdout}${ran.stderr}`,

@@ -83,7 +83,16 @@ export class HatchFiles implements FilesEnd {
     signal: AbortSignal,
     untaken?: (entry: ListedEntry) => void,
   ): AsyncIterable<FileEntry> {
-    const found = await this.listing(signal);
+    const found = await this.listing(signal).catch(error => {
+      if (isDenied(error)) return undefined;
+      throw error;
+    });
+    // A folder is closed to PHP; the account may see what is in it.
+    if (!found) {
+      for await (const entry of this.ftp.list(skip, signal, untaken))
+        if (!this.isOfHatch(entry.path)) yield entry;
+      return;
+    }
     const listed = async function* (folder: ByteString) {
       yield found.get(folder) ?? [];
     };
@@ -102,7 +111,18 @@ export class HatchFiles implements FilesEnd {
       for (const [i, entry] of entries.entries())
         found.push(isTakable(entry) ? { ...entry, path: some[i]! } : undefined);
     }
-    return found;
+    if ((await this.hatch.facts()).writesAsOwner) return found;
+    // In a folder that is closed to PHP, the account may see something.
+    const unseen = paths.filter((_, i) => found[i] === undefined);
+    const seen = new Map(unseen.map((path, i) => [path, i]));
+    const others = await this.byAccount(unseen);
+    return found.map((entry, i) => entry ?? others[seen.get(paths[i]!)!]);
+  }
+
+  /** The entries as the account sees them. */
+  private async byAccount(paths: readonly ByteString[]): Promise<readonly (FileEntry | undefined)[]> {
+    if (paths.length === 0) return [];
+    return this.ftp.entriesAt?.(paths) ?? Promise.all(paths.map(path => this.ftp.entry(path)));
   }
 
   async *read(path: ByteString, from = 0): AsyncIterable<Buffer> {
@@ -142,7 +162,7 @@ export class HatchFiles implements FilesEnd {
     // What PHP may not read is read by the account.
     const rest = paths.filter(path => sums.get(path) === '');
     for (const path of rest) sums.delete(path);
-    const there = await this.entriesAt(rest);
+    const there = await this.byAccount(rest);
     const isFile = new Map(rest.map((path, i) => [path, there[i]?.type === 'file']));
     const read = await sumsByReading(rest, this.ftp.atOnce, signal, async path =>
       isFile.get(path) ? this.ftp.read(path) : undefined,
@@ -448,6 +468,11 @@ export class HatchFiles implements FilesEnd {
     if (this.prefix === '') return path;
     if (`${path}/` === this.prefix) return asBytes('');
     return path.startsWith(this.prefix) ? asBytes(path.slice(this.prefix.length)) : elsewhere(path).path;
+  }
+
+  /** Whether something belongs to the hatch itself, which lies in the web root. */
+  private isOfHatch(path: ByteString): boolean {
+    return this.prefix === '' && isOfHatch(path);
   }
 
   private show(path: ByteString): string {
