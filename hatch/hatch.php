@@ -29,6 +29,7 @@ class Refusal extends \Exception {
 }
 
 // What the server's settings would do to the answer is switched off; an error ends the request and is not shown.
+define(__NAMESPACE__ . '\COMPRESSED', (string) ini_get('zlib.output_compression'));
 @ini_set('display_errors', '0');
 @ini_set('zlib.output_compression', '0');
 @ini_set('default_charset', '');
@@ -322,7 +323,8 @@ function names($data) { return $data === '' ? [] : explode("\0", $data); }
 function facts($ask, $data, $reply, $state) {
     $limits = [];
     foreach (['memory_limit', 'max_execution_time', 'post_max_size', 'upload_max_filesize', 'open_basedir', 'disable_functions',
-        'output_buffering', 'zlib.output_compression', 'auto_prepend_file'] as $name) $limits[$name] = (string) get_cfg_var($name) ?: (string) ini_get($name);
+        'output_buffering', 'auto_prepend_file'] as $name) $limits[$name] = (string) ini_get($name);
+    $limits['zlib.output_compression'] = COMPRESSED;
     $try = root() . '/.' . basename(__FILE__, '.php') . '.try';
     $owner = @file_put_contents($try, 'x') === 1 ? fileowner($try) : null;
     @unlink($try);
@@ -336,6 +338,7 @@ function facts($ask, $data, $reply, $state) {
 function listing($ask, $data, $reply) {
     $folders = names($data);
     $skip = $ask['skip'] ?? 0;
+    if (!empty($ask['first']) && $data !== '.' && !is_dir(at($data))) throw new Refusal('missing', 'it is no folder');
     while ($folders && !$reply->isFull()) {
         $folder = array_shift($folders);
         $full = $folder === '.' ? root() : at($folder);

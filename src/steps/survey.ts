@@ -26,6 +26,7 @@ import { type ListedDatabase, surveyOldDatabase } from './survey/database.js';
 import { surveyNewDatabase } from './survey/database-server.js';
 import { dumpFindings, folderFindings, panelFindings, type SurveyedDump, surveyDump } from './survey/dump.js';
 import { type FilesSurvey, surveyFiles } from './survey/files.js';
+import { hatchGain } from './survey/hatches.js';
 import { surveyInputs } from './survey/inputs.js';
 import type { LineRates } from './survey/line-rates.js';
 import { type NewPlace, surveyNewPlace } from './survey/place.js';
@@ -162,7 +163,8 @@ async function surveyOld(run: StepRun, recognised: (family: Family | undefined) 
         databaseCandidates(move, site, seen.likely),
         tryReading(files, seen.samples, run.signal),
       ]);
-      return { seen, databases, read };
+      const gain = move.oldFiles ? await hatchGain(run, move.oldFiles, seen, read) : [];
+      return { seen, databases, read, gain };
     },
     database: async run => {
       const server = move.oldLive ? await surveyOldDatabase(run, site) : undefined;
@@ -178,10 +180,10 @@ async function surveyOld(run: StepRun, recognised: (family: Family | undefined) 
       return { configuration, web, dns: await surveyDns(run, 'old') };
     },
   });
-  const { seen, databases, read } = looks.files ?? {};
+  const { seen, databases, read, gain = [] } = looks.files ?? {};
   const { server, looked } = looks.database;
   const { configuration, web, dns } = looks.pages;
-  findings.push(...configuration, ...(server?.findings ?? []));
+  findings.push(...configuration, ...(server?.findings ?? []), ...gain);
   findings.push(...(seen?.findings ?? []), ...(databases?.findings ?? []));
   if (looked?.dump) findings.push(...dumpFindings(move, site, looked.dump));
   findings.push(

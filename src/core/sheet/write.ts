@@ -70,6 +70,12 @@ export const fromConfiguration = 'configuration';
 /** The schema of the sheet, beside it, by which editors complete and check it. */
 export const schemaFile = '.move.schema.json';
 
+const aboutHatch = 'a PHP file by which files pass as a stream and the database is reached';
+
+function isFtp(place: string | undefined): boolean {
+  return /^ftps?:/i.test(place ?? '');
+}
+
 /** Writes a sheet with a comment at each line, so that it can be read and changed without a manual. */
 export function writeSheet(a: SheetAnswers): string {
   const lines: string[] = [];
@@ -91,6 +97,8 @@ export function writeSheet(a: SheetAnswers): string {
   if (a.oldReach) put(1, 'reach', a.oldReach, 'where it answers, if its address does not lead there');
   put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
   if (isRemotePlace(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to log in there', loginExample);
+  // Without a shell, only the host itself reaches its database.
+  if (isFtp(a.oldFiles)) put(1, 'hatch', a.oldDump === fromConfiguration || undefined, aboutHatch, 'true');
   put(
     1,
     'database',
@@ -113,12 +121,13 @@ export function writeSheet(a: SheetAnswers): string {
   );
   put(1, 'files', a.newFiles, 'what is there is kept until tidy', './new/htdocs');
   if (isRemotePlace(a.newFiles)) put(1, 'login', a.newLogin, 'how to log in there', loginExample);
+  if (isFtp(a.newFiles)) put(1, 'hatch', a.newThrough || undefined, aboutHatch, 'true');
   put(1, 'probe', a.probe ?? false, 'ask the host’s PHP with a file that removes itself');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration is to have it', 'mysql://user@localhost/name');
   const password = a.newServer === undefined ? undefined : `\${${a.passwordVariable ?? 'NEW_DB_PASSWORD'}}`;
   put(2, 'password', password, 'taken from the environment or .env', '${NEW_DB_PASSWORD}');
-  if (a.newThrough) put(2, 'through', 'files', 'over the SSH connection of the files');
+  if (a.newThrough) put(2, 'through', 'files', 'over the SSH connection of the files, or the hatch');
   put(2, 'prefix', a.newPrefix, 'a new table prefix; leave out to keep the old one', 'new_');
   put(2, 'dump', a.newDump, 'leave the finished dump here and load nothing', 'finished.sql.gz');
   put(2, 'parts', a.parts, 'cut that dump into pieces for a web panel with an upload limit', '5 MiB');

@@ -39,8 +39,22 @@ export async function testFolder(end: FilesEnd, name: string, signal: AbortSigna
       await end.remove(folder);
       await end.makeFolder(folder, 0o700);
       let files = 0;
+      const content = Buffer.alloc(2000, 'x');
+      async function* asStream() {
+        const like = {
+          type: 'file',
+          size: content.length,
+          mode: 0o644,
+          mtime: Date.now(),
+          to: undefined,
+        } as const;
+        while (files < smallFiles) yield { entry: { path: at(`small-${files++}`), ...like }, content };
+      }
       const small = await secondsOf(async isLong => {
-        do await end.write(at(`small-${files++}`), Buffer.alloc(2000, 'x'));
+        // As a delivery would: together, where that is possible.
+        if (await end.writeMany?.(asStream(), signal)) return;
+        files = 0;
+        do await end.write(at(`small-${files++}`), content);
         while (files < smallFiles && !isLong());
       });
       const large = await secondsOf(() => end.write(at('large'), randomBytes(largeBytes)));
@@ -87,12 +101,30 @@ export async function tryReading(
     });
     return { bytes, seconds, files };
   };
-  const few = await read(small);
+  const few = (await readTogether(end, small, signal)) ?? (await read(small));
   const many = await read(large.length > 0 ? large : small);
   return {
     perFile: small.length > 0 ? few.seconds / few.files : 0,
     bytesPerSecond: many.bytes / Math.max(many.seconds, 0.001),
   };
+}
+
+/** The same for files that come as one stream, where the end can give one. */
+async function readTogether(end: FilesEnd, entries: readonly FileEntry[], signal: AbortSignal) {
+  if (!end.readMany || entries.length === 0) return undefined;
+  let files = 0;
+  let stream: Awaited<ReturnType<typeof end.readMany>>;
+  const seconds = await secondsOf(async () => {
+    stream = await end.readMany!(
+      entries.map(({ path }) => path),
+      signal,
+    );
+    for await (const { content } of stream ?? []) {
+      files++;
+      for await (const _ of content) signal.throwIfAborted();
+    }
+  });
+  return stream && files > 0 ? { seconds, files } : undefined;
 }
 
 /** @param work is given a function that says whether it has taken long enough */

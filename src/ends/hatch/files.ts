@@ -1,6 +1,6 @@
 import pMap from 'p-map';
 import { asBytes, type ByteString, bufferOf, textOf } from '../../core/bytes.js';
-import { DamageError, UsageError } from '../../core/errors.js';
+import { DamageError, isNotFound, UsageError } from '../../core/errors.js';
 import {
   elsewhere,
   type FileEntry,
@@ -83,8 +83,10 @@ export class HatchFiles implements FilesEnd {
     signal: AbortSignal,
     untaken?: (entry: ListedEntry) => void,
   ): AsyncIterable<FileEntry> {
+    const { writesAsOwner } = await this.hatch.facts();
     const found = await this.listing(signal).catch(error => {
-      if (isDenied(error)) return undefined;
+      // In a folder that is closed to PHP nothing seems to be.
+      if (isDenied(error) || (isNotFound(error) && !writesAsOwner)) return undefined;
       throw error;
     });
     // A folder is closed to PHP; the account may see what is in it.
@@ -393,11 +395,11 @@ export class HatchFiles implements FilesEnd {
   private async listing(signal: AbortSignal): Promise<ReadonlyMap<ByteString, readonly ListedEntry[]>> {
     const found = new Map<ByteString, ListedEntry[]>();
     let left = [this.prefix === '' ? '.' : this.prefix.slice(0, -1)];
-    for (let skip = 0; left.length > 0; ) {
+    for (let skip = 0, isFirst = true; left.length > 0; isFirst = false) {
       const data = Buffer.from(left.join('\0'), 'latin1');
       const { data: listed, result } = await this.asked(
         `Listing ${this.place}`,
-        { do: 'list', skip },
+        { do: 'list', skip, first: isFirst },
         { data, signal, packs: true },
       );
       const part = readListing(listed);

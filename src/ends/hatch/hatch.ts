@@ -73,11 +73,18 @@ export class Hatch {
   private readonly place: HatchPlace;
   private readonly limit = pLimit(atOnce);
   private opened: Promise<OpenHatch> | undefined;
+  /** The address at which a hatch answers that was taken away. */
+  private answering: string | undefined;
   /** Seconds that a slice works. */
   private seconds = firstSeconds;
 
   constructor(place: HatchPlace) {
     this.place = place;
+  }
+
+  /** The web root, as the account that puts the hatch there reaches it. */
+  get account(): FilesEnd {
+    return this.place.folder;
   }
 
   /** Bytes of data that go with one request. */
@@ -112,7 +119,31 @@ export class Hatch {
     if (!open) return;
     await this.askOpen(open, { do: 'end' }, { isOnce: true }).catch(() => {});
     await removeHatch(this.place, open.name);
+    const address = `${this.place.site.reached}/${open.name}.php`;
+    this.answering = await this.askNow(open, { do: 'facts' }, {}).then(
+      () => address,
+      () => undefined,
+    );
     await this.place.site.close();
+  }
+
+  /** Removes what runs before this one left. */
+  async removeLeft(): Promise<void> {
+    for (const name of await this.place.left()) await removeHatch(this.place, name);
+  }
+
+  /**
+   * What of hatches is in the web root or above it, as the account that puts them there sees it; and the one of this run, where
+   * it still answers what is signed.
+   */
+  async remains(signal: AbortSignal): Promise<string[]> {
+    const found: string[] = [];
+    const { folder, above } = this.place;
+    for (const end of [folder, above]) {
+      const inFolder = end.list(({ path }) => path.includes('/') || !isOfHatch(path), signal);
+      for await (const { path } of inFolder) if (isOfHatch(path)) found.push(`${end.place}/${path}`);
+    }
+    return this.answering === undefined ? found : [...found, this.answering];
   }
 
   private open(): Promise<OpenHatch> {
@@ -125,7 +156,7 @@ export class Hatch {
 
   private async install(): Promise<OpenHatch> {
     const { place } = this;
-    for (const name of await place.left()) await removeHatch(place, name);
+    await this.removeLeft();
     const signal = AbortSignal.timeout(60_000);
     const { name, keys, skew } = await installHatch(place, signal);
     const bare: OpenHatch = { name, keys, skew, facts: undefined as never, number: Date.now() };
@@ -233,7 +264,10 @@ export function isOfHatch(path: string): boolean {
 }
 
 /** Takes away all that belongs to a hatch, by the account that put it there. */
-export async function removeHatch({ folder, above, note }: HatchPlace, name: string): Promise<void> {
+export async function removeHatch(
+  { folder, above, note }: Pick<HatchPlace, 'folder' | 'above' | 'note'>,
+  name: string,
+): Promise<void> {
   for (const file of [`${name}.php`, `.${name}.state`, `.${name}.try`]) await folder.remove(asBytes(file));
   await above.remove(asBytes(`.${name}.secret`)).catch(() => {});
   await note(name, 'gone');

@@ -1,7 +1,8 @@
 import { dirname } from 'node:path';
+import type { FilesPlace } from '../../ends/files/place.js';
 import type { FilesAccount } from '../../ends/files/protocol.js';
 import { hatchAccount } from '../../ends/hatch/account.js';
-import { Hatch } from '../../ends/hatch/hatch.js';
+import { Hatch, removeHatch } from '../../ends/hatch/hatch.js';
 import type { WebSite } from '../../ends/http/web-site.js';
 import { ledgerOf } from './ledger.js';
 import type { Move } from './open.js';
@@ -42,4 +43,37 @@ export function hatchThrough(
     });
     return hatchAccount(account, root, hatch);
   };
+}
+
+/** Takes away the hatches of this run, and those that a killed one left. */
+export async function closeHatches(move: Move): Promise<void> {
+  for (const { hatch } of placesOf(move)) {
+    await hatch?.close();
+    await hatch?.removeLeft();
+  }
+  const { hatches } = await ledgerOf(move);
+  for (const [name, at] of hatches)
+    for (const place of placesOf(move)) {
+      // The sheet speaks of no hatch any more.
+      if (place.hatch || place.text !== at) continue;
+      const note = () => noteDeed({ move }, 'tidy', { kind: 'hatch gone', name });
+      await removeHatch({ folder: place.open(), above: place.above.open(), note }, name);
+    }
+}
+
+/** What is left of hatches at both ends, as FTP and HTTP see it; undefined where none was ever there. */
+export async function hatchRemains(move: Move, signal: AbortSignal): Promise<string[] | undefined> {
+  const { records, hatches } = await ledgerOf(move);
+  const places = new Set(records.flatMap(({ deed }) => (deed?.kind === 'hatch put' ? [deed.place] : [])));
+  if (places.size === 0) return undefined;
+  const found: string[] = [];
+  for (const { text, hatch } of placesOf(move))
+    if (hatch && places.has(text)) found.push(...(await hatch.remains(signal)));
+  // Of a place that the sheet does not name any more, only the journal knows.
+  for (const [name, at] of hatches) found.push(`${at}/${name}.php`);
+  return [...new Set(found)];
+}
+
+function placesOf({ oldPlace, newFiles }: Move): FilesPlace[] {
+  return [oldPlace, newFiles].filter(place => place !== undefined);
 }

@@ -181,6 +181,8 @@ export class AnswerTests {
     const place = readDatabaseUrl(wish.newServer!)!;
     if (password === undefined)
       return { good: undefined, said: 'was not tried, since its password is not known yet' };
+    if (wish.newThrough && /^ftps?:/i.test(wish.newFiles ?? ''))
+      return { good: undefined, said: 'will be reached through a hatch, and is tried by survey' };
     const through = wish.newThrough ? this.placeOf(wish, 'new', secrets).ssh : undefined;
     const database = new ServerDatabase({ place: { ...place, password }, through });
     let seen: SeenServer;

@@ -158,10 +158,10 @@ export const questions: readonly Question[] = [
   {
     key: 'newThrough',
     flag: 'new-through-files',
-    describe: 'Reach the new database over the SSH connection of the files',
-    ask: 'Does only the new host itself reach that database (it is then reached over the SSH connection of the files)?',
+    describe: 'Reach the new database over the SSH connection of the files or, over FTP, through a hatch',
+    ask: 'Does only the new host itself reach that database (it is then reached over the SSH connection of the files or, over FTP, through a hatch)?',
     kind: 'yes or no',
-    when: wish => wish.newServer !== undefined && /^sftp:/i.test(wish.newFiles ?? ''),
+    when: wish => wish.newServer !== undefined && /^(?:sftp|ftps?):/i.test(wish.newFiles ?? ''),
     initial: wish => /@(?:localhost|127\.|\[::1\])/.test(wish.newServer ?? ''),
   },
   {

@@ -34,15 +34,18 @@ export async function surveyNewPlace(
   const findings: Finding[] = [];
   if (!newFiles) return { place: undefined, findings };
   const parent = await existingFolder(newFiles.above);
-  const above = parent.open();
   const files = newFiles.open();
+  const isThere = await files.isThere();
+  // A hatch works in the web root alone.
+  const isInside = newFiles.hatch !== undefined && isThere;
+  const above = isInside ? files : parent.open();
   const asking = above.room();
   // It is waited for below, whatever comes between.
   asking.catch(() => {});
-  const isThere = await files.isThere();
   let trial = await testFolder(above, run.move.sheet.name, run.signal);
-  let waitsIn = parent;
-  if (!trial.writable && isThere) {
+  let waitsIn = isInside ? newFiles : parent;
+  if (isInside && trial.writable) findings.push(rootNotRenamable(newFiles.text));
+  if (!trial.writable && isThere && !isInside) {
     // Many hosts let an account write in its web root alone.
     trial = await testFolder(files, run.move.sheet.name, run.signal);
     waitsIn = newFiles;

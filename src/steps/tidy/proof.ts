@@ -2,6 +2,7 @@ import { bytesOfText, textOf } from '../../core/bytes.js';
 import { ownTablesThere } from '../deliver/database/restore.js';
 import { isOwn, ownFolder } from '../deliver/files/staging.js';
 import { newDatabaseOf } from '../move/databases.js';
+import { closeHatches, hatchRemains } from '../move/hatches.js';
 import type { Ledger } from '../move/ledger.js';
 import { askableSiteOf } from '../move/sites.js';
 import type { StepRun } from '../move/step.js';
@@ -14,7 +15,10 @@ export interface Proven {
 
 /** Looks at the new end for anything of the move: files, tables, and what visitors must not be able to fetch. */
 export async function proveGone(run: StepRun, ledger: Ledger): Promise<Proven[]> {
-  return [...(await filesOf(run)), ...(await tablesOf(run, ledger)), ...(await pagesOf(run, ledger))];
+  const proven = [...(await filesOf(run)), ...(await tablesOf(run, ledger)), ...(await pagesOf(run, ledger))];
+  await closeHatches(run.move);
+  const hatches = await hatchRemains(run.move, run.signal);
+  return hatches ? [...proven, { what: 'hatches, over FTP and HTTP', found: hatches }] : proven;
 }
 
 async function filesOf({ move, signal }: StepRun): Promise<Proven[]> {

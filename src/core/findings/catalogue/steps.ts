@@ -428,6 +428,16 @@ export const stepFindings = {
     meaning: 'Another site’s configuration is in the new folder.',
     remedy: 'Check that it is the right folder.',
   },
+  'hatch-used': {
+    levels: ['note'],
+    meaning: 'An end is reached through a hatch; this says what that gains, and the limits of PHP there.',
+    remedy: 'Nothing needs to be done.',
+  },
+  'hatch-would-help': {
+    levels: ['note'],
+    meaning: 'Many files are carried one by one over FTP.',
+    remedy: 'Where PHP runs at this host, `hatch: true` carries them as a stream.',
+  },
   'new-unreachable': {
     levels: ['warn'],
     meaning: 'The new web server does not answer.',

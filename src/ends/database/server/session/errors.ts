@@ -33,7 +33,7 @@ function refusalKindOf({ code }: ServerSaid): RefusalKind {
 
 const remedies: Record<RefusalKind, string> = {
   unreachable:
-    'Check host and port. Many hosts let only their own servers in: where the files are reached over sftp://, "through: files" leads there; otherwise use a dump',
+    'Check host and port. Many hosts let only their own servers in: where the files are reached over sftp://, "through: files" leads there; where there is only FTP, "hatch: true" as well; otherwise use a dump',
   credentials: 'Check user and password: copy the password to .env as it is, in single quotes',
   'no such database':
     'Create it in the host’s panel and give the user all rights on it; many hosts put their own prefix before its name',
