@@ -446,7 +446,7 @@ function unpacking($ask, $data, $reply) {
         $content = substr($data, $at + 512, $size);
         if (strlen($content) !== $size) throw new Refusal('damaged', 'the archive ends in the middle of a file');
         $at += 512 + $size + (-$size & 511);
-        if ($head[156] === 'x') { $name = preg_match('/(?:^|\n)\d+ path=([^\n]*)\n/', $content, $found) ? $found[1] : null; continue; }
+        if ($head[156] === 'x') { $name = longName($content); continue; }
         $path = rtrim($name ?? rtrim(substr($head, 0, 100), "\0"), '/');
         $name = null;
         $like = [octdec(trim(substr($head, 100, 8), " \0")), octdec(trim(substr($head, 136, 12), " \0"))];
@@ -455,6 +455,13 @@ function unpacking($ask, $data, $reply) {
         $count++;
     }
     return ['done' => $count];
+}
+
+/** The path in a pax head: records, each with its length before it, may hold anything. */
+function longName($records) {
+    for ($at = 0; ($length = (int) substr($records, $at, 12)) > 0; $at += $length)
+        if (preg_match('/^\d+ path=(.*)\n$/s', substr($records, $at, $length), $found)) return $found[1];
+    return null;
 }
 
 /** Writes a part of a file; where it is the last, the file gets its mode and time. */

@@ -1,7 +1,11 @@
 import { chmodSync, mkdirSync, writeFileSync } from 'node:fs';
 import { userInfo } from 'node:os';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import type { TestContext } from 'node:test';
+import { parseAddress } from '../../src/core/address/address.js';
+import { LocalFiles } from '../../src/ends/files/local.js';
+import type { HatchPlace } from '../../src/ends/hatch/hatch.js';
+import { WebSite } from '../../src/ends/http/web-site.js';
 import { folder } from '../help/program.js';
 import { freePort } from './database.js';
 import { start, startApache } from './web-servers.js';
@@ -91,4 +95,19 @@ async function startFpm(t: TestContext): Promise<number> {
   );
   t.after(stop);
   return port;
+}
+
+/** A web root of this machine as a place for a hatch. */
+export function placeAt(t: TestContext, htdocs: string, port: number, isPlain = false): HatchPlace {
+  const site = new WebSite(parseAddress('http://club.example'), parseAddress(`http://127.0.0.1:${port}`));
+  t.after(() => site.close());
+  return {
+    end: 'new',
+    site,
+    folder: new LocalFiles(htdocs),
+    above: new LocalFiles(dirname(htdocs)),
+    isPlain,
+    note: async () => {},
+    left: async () => [],
+  };
 }

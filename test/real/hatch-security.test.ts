@@ -11,9 +11,8 @@ import {
   writeFileSync,
 } from 'node:fs';
 import { request } from 'node:http';
-import { dirname, join } from 'node:path';
+import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
-import { parseAddress } from '../../src/core/address/address.js';
 import { asBytes } from '../../src/core/bytes.js';
 import {
   type HatchAnswer,
@@ -26,15 +25,13 @@ import type { HatchKeys } from '../../src/core/hatch/keys.js';
 import { hatchProgram } from '../../src/core/hatch/program.js';
 import { readRows, statementBytes } from '../../src/core/hatch/rows.js';
 import { readTar, tarBytes } from '../../src/core/hatch/tar.js';
-import { LocalFiles } from '../../src/ends/files/local.js';
-import { type HatchPlace, isOfHatch } from '../../src/ends/hatch/hatch.js';
+import { isOfHatch } from '../../src/ends/hatch/hatch.js';
 import { installHatch } from '../../src/ends/hatch/install.js';
 import { newHatchKeys } from '../../src/ends/hatch/new-keys.js';
-import { WebSite } from '../../src/ends/http/web-site.js';
 import { folder } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { databaseForTests } from './database.js';
-import { type HostKind, hostPrograms, startHost } from './hatch-hosts.js';
+import { type HostKind, hostPrograms, placeAt, startHost } from './hatch-hosts.js';
 
 const started = databaseForTests();
 const signal = new AbortController().signal;
@@ -79,18 +76,7 @@ class TriedHatch {
     writeFileSync(join(htdocs, 'inner/a.txt'), 'inside');
     writeFileSync(join(root, 'secret.txt'), 'outside');
     const port = await startHost(t, kind, htdocs);
-    const site = new WebSite(parseAddress('http://club.example'), parseAddress(`http://127.0.0.1:${port}`));
-    t.after(() => site.close());
-    const place: HatchPlace = {
-      end: 'new',
-      site,
-      folder: new LocalFiles(htdocs),
-      above: new LocalFiles(dirname(htdocs)),
-      isPlain: seals,
-      note: async () => {},
-      left: async () => [],
-    };
-    return new TriedHatch(root, port, await installHatch(place, signal), seals);
+    return new TriedHatch(root, port, await installHatch(placeAt(t, htdocs, port, seals), signal), seals);
   }
 
   get file(): string {

@@ -38,7 +38,7 @@ export function* readTar(tar: Buffer): Iterable<{ readonly path: ByteString; rea
     if (!Number.isInteger(size) || content.length !== size) throw cut();
     at += block + Math.ceil(size / block) * block;
     if (String.fromCharCode(head[156]!) === 'x') {
-      long = /(?:^|\n)\d+ path=([^\n]*)\n/.exec(content.toString('latin1'))?.[1];
+      long = longName(content.toString('latin1'));
       continue;
     }
     const short = head.toString('latin1', 0, longestName).replace(/\0.*$/s, '');
@@ -66,6 +66,16 @@ function headOf(
   for (const byte of head) sum += byte;
   head.write(`${sum.toString(8).padStart(6, '0')}\0 `, 148, 'latin1');
   return head;
+}
+
+/** The path in a pax head: records, each with its length before it, may hold anything. */
+function longName(records: string): string | undefined {
+  for (let at = 0, length = 0; ; at += length) {
+    length = Number.parseInt(records.slice(at, at + 12), 10);
+    if (!(length > 0)) return undefined;
+    const path = /^\d+ path=(.*)\n$/s.exec(records.slice(at, at + length))?.[1];
+    if (path !== undefined) return path;
+  }
 }
 
 /** A record of a pax head: its own length is a part of it. */

@@ -63,6 +63,8 @@ export class HatchSilent extends Error {}
 const atOnce = 4;
 /** Bytes of a request that every server takes: 1 MB is the usual limit of some. */
 const sureBytes = 900 * 1024;
+/** The least share of a slice that is asked for. */
+const leastShare = 1 / 32;
 const answerBytes = 48 * 1024 * 1024;
 /** So long a slice works, in seconds, before anything is known of the server's patience. */
 const firstSeconds = 3;
@@ -75,6 +77,8 @@ export class Hatch {
   private opened: Promise<OpenHatch> | undefined;
   /** The address at which a hatch answers that was taken away. */
   private answering: string | undefined;
+  /** How much of what is asked for comes at once, 0 to 1: less over a line that breaks. */
+  private share = 1;
   /** Seconds that a slice works. */
   private seconds = firstSeconds;
 
@@ -176,7 +180,9 @@ export class Hatch {
       asking.signal?.throwIfAborted();
       const began = performance.now();
       try {
-        return await this.askNow(open, ask, asking);
+        const answer = await this.askNow(open, ask, asking);
+        this.share = Math.min(1, this.share * 1.1);
+        return answer;
       } catch (error) {
         asking.signal?.throwIfAborted();
         if (error instanceof HatchRefusal || error instanceof UsageError || error instanceof EndError)
@@ -184,6 +190,7 @@ export class Hatch {
         // A server that ended a slice in the middle has less patience than was thought.
         if (performance.now() - began > 1000 * this.seconds * 0.8)
           this.seconds = Math.max(0.5, this.seconds / 2);
+        this.share = Math.max(leastShare, this.share / 2);
         if (asking.isOnce) throw new HatchSilent((error as Error).message, { cause: error });
         await backOff.wait(this.report, error);
       }
@@ -202,7 +209,12 @@ export class Hatch {
       hatch: open.name,
       number,
       time: Date.now() / 1000 + open.skew,
-      ask: { ...ask, seconds: this.seconds, pack: isPacked },
+      ask: {
+        ...ask,
+        ...(typeof ask.bytes === 'number' ? { bytes: Math.ceil(ask.bytes * this.share) } : {}),
+        seconds: this.seconds,
+        pack: isPacked,
+      },
       data,
       packs: isPacked,
       seals: isPlain,

@@ -167,6 +167,12 @@ class HatchLine implements StatementLine {
       while (done < batch.length) {
         await this.resumed?.promise;
         if (this.isOver) throw lost('the session was ended');
+        if (/^ROLLBACK$/i.test(batch[done]!.sql)) {
+          // What was not committed is not there: it ended with its request.
+          this.state.ran(batch[done]!.sql, '');
+          batch[done++]!.resolve({ affected: 0, warnings: 0 });
+          continue;
+        }
         const long = await Promise.all(batch.slice(done).map(one => this.longReading(one)));
         if (long[0]) {
           await this.readInParts(batch[done]!, long[0]);
