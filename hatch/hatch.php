@@ -447,7 +447,7 @@ function unpacking($ask, $data, $reply) {
         if (strlen($content) !== $size) throw new Refusal('damaged', 'the archive ends in the middle of a file');
         $at += 512 + $size + (-$size & 511);
         if ($head[156] === 'x') { $name = longName($content); continue; }
-        $path = rtrim($name ?? rtrim(substr($head, 0, 100), "\0"), '/');
+        $path = base64_decode($ask['into'] ?? '') . rtrim($name ?? rtrim(substr($head, 0, 100), "\0"), '/');
         $name = null;
         $like = [octdec(trim(substr($head, 100, 8), " \0")), octdec(trim(substr($head, 136, 12), " \0"))];
         if ($head[156] === '5') makeFolder(at($path), $like[0]);
@@ -667,7 +667,9 @@ class Judge {
  * proves the answer is good for this one request alone.
  */
 function fetching($ask, $data, $reply) {
+    foreach (['url', 'host', 'scheme'] as $part) if (preg_match('/[\s\x00-\x1f]/', $ask[$part])) throw new Refusal('fetch', 'the address cannot be one');
     $url = parse_url($ask['url']);
+    if (!in_array($url['scheme'] ?? '', ['http', 'https'], true)) throw new Refusal('fetch', 'the address cannot be one');
     $isTls = $url['scheme'] === 'https';
     $context = stream_context_create(['ssl' => ['peer_name' => $ask['host'], 'SNI_enabled' => true, 'verify_peer' => $ask['pin'] === '',
         'verify_peer_name' => $ask['pin'] === '', 'allow_self_signed' => $ask['pin'] !== ''] + ($ask['pin'] === '' ? [] : ['peer_fingerprint' => ['sha256' => $ask['pin']]])]);
@@ -694,7 +696,7 @@ function fetching($ask, $data, $reply) {
     if (!empty($result['packed'])) $body = gzinflate($body, LARGEST);
     if (isset($result['error'])) return ['fetched' => $result];
     if ($ask['take'] === 'tar') unpacking($ask, $body, $reply);
-    else writing($ask['write'], $body, $reply);
+    elseif ($body !== '') writing($ask['write'], $body, $reply);
     return ['fetched' => $result, 'bytes' => strlen($body)];
 }
 

@@ -18,6 +18,8 @@ export interface FilesEnd {
   readonly setsTimes?: boolean;
   /** Whether names that are not UTF-8 come through. */
   readonly namesAreBytes: boolean;
+  /** Whether files are put together into larger pieces on their way, also without commands. */
+  readonly gathers?: boolean;
   /** Whether symbolic links can be made. */
   readonly makesLinks: boolean;
   /** Whether a name can be sent to the end at all. */
@@ -63,6 +65,16 @@ export interface FilesEnd {
    * there, or come before it.
    */
   writeMany?(files: AsyncIterable<FileToWrite>, signal: AbortSignal): Promise<boolean>;
+  /**
+   * Takes files straight from another end, where both can do that; gives whether they can.
+   * @param came is called with each that came; it is to be compared like any other
+   */
+  fetchMany?(
+    from: FilesEnd,
+    files: readonly FileEntry[],
+    signal: AbortSignal,
+    came: (file: FileEntry) => void,
+  ): Promise<boolean>;
   /**
    * Writes a file, making the folders above it; mode and time are set when given, once it is whole.
    * @param from the offset at which to continue with a file that is there; the content is what follows

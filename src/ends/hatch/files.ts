@@ -17,11 +17,13 @@ import type { FilesEnd } from '../files/files-end.js';
 import { listTree } from '../files/listings.js';
 import { sumsByReading } from '../files/sums.js';
 import { toPorterError } from '../system-errors.js';
-import { type Hatch, type HatchAsking, HatchRefusal, isOfHatch } from './hatch.js';
+import { type Hatch, type HatchAsking, HatchRefusal, HatchSilent, isOfHatch } from './hatch.js';
 
 /** Files up to this size come together, in bytes; longer ones are read in ranges. */
 const togetherBytes = 4 * 1024 * 1024;
 const rangeBytes = 8 * 1024 * 1024;
+/** Requests by which one hatch fetches from the other at once: each takes a PHP program at both. */
+const fetches = 2;
 /** Paths that are named in one request. */
 const together = 4000;
 
@@ -38,6 +40,7 @@ export class HatchFiles implements FilesEnd {
   readonly canResume = true;
   readonly namesAreBytes = true;
   readonly makesLinks = true;
+  readonly gathers = true;
   private readonly hatch: Hatch;
   private readonly ftp: FilesEnd;
   /** The path of the folder from the web root, with a slash behind it; empty for the web root itself. */
@@ -261,6 +264,89 @@ export class HatchFiles implements FilesEnd {
     return true;
   }
 
+  async fetchMany(
+    from: FilesEnd,
+    files: readonly FileEntry[],
+    signal: AbortSignal,
+    came: (file: FileEntry) => void,
+  ): Promise<boolean> {
+    if (!(from instanceof HatchFiles) || !(await this.hatch.facts()).writesAsOwner) return false;
+    try {
+      const small = files.filter(({ size }) => size <= togetherBytes);
+      await pMap(piecesOf(small), piece => this.fetchTogether(from, piece, signal, came), {
+        concurrency: fetches,
+        signal,
+      });
+      for (const file of files) if (file.size > togetherBytes) await this.fetchLong(from, file, signal, came);
+      return true;
+    } catch (error) {
+      // The hosts do not reach each other, or not any more: what is missing is sent.
+      if (error instanceof HatchSilent || (error instanceof HatchRefusal && error.kind === 'fetch'))
+        return false;
+      throw error;
+    }
+  }
+
+  private async fetchTogether(
+    from: HatchFiles,
+    files: readonly FileEntry[],
+    signal: AbortSignal,
+    came: (file: FileEntry) => void,
+  ): Promise<void> {
+    for (let left = files; left.length > 0; ) {
+      const data = Buffer.from(left.map(({ path }) => from.at(path)).join('\0'), 'latin1');
+      const asked = { do: 'tar', most: togetherBytes, bytes: rangeBytes };
+      const { done, missing } = await this.fetched(from, asked, data, { take: 'tar' }, signal);
+      for (const [i, file] of left.slice(0, Number(done)).entries())
+        if (!(missing as number[]).includes(i)) came(file);
+      left = left.slice(Number(done));
+    }
+  }
+
+  private async fetchLong(
+    from: HatchFiles,
+    file: FileEntry,
+    signal: AbortSignal,
+    came: (file: FileEntry) => void,
+  ): Promise<void> {
+    const path = Buffer.from(this.at(file.path), 'latin1').toString('base64');
+    const like = [file.mode, Math.floor(file.mtime / 1000)];
+    for (let at = 0; at < file.size; ) {
+      const data = Buffer.from(from.at(file.path), 'latin1');
+      const asked = { do: 'read', from: at, most: rangeBytes, bytes: rangeBytes };
+      const { bytes } = await this.fetched(
+        from,
+        asked,
+        data,
+        { take: 'range', write: { path, from: at, like } },
+        signal,
+      );
+      // It became shorter meanwhile; it will differ.
+      if (Number(bytes) === 0) return;
+      at += Number(bytes);
+    }
+    came(file);
+  }
+
+  /** Lets the hatch here ask the one there. @returns what that one says, and how many bytes came */
+  private async fetched(
+    from: HatchFiles,
+    asked: HatchAsk,
+    data: Buffer,
+    ask: Readonly<Record<string, unknown>>,
+    signal: AbortSignal,
+  ): Promise<Readonly<Record<string, unknown>>> {
+    const { bytes, ...how } = await from.hatch.signed(asked, data);
+    const into = Buffer.from(this.prefix, 'latin1').toString('base64');
+    const { result } = await this.hatch.ask(
+      { do: 'fetch', ...how, into, ...ask },
+      { data: bytes, signal, isOnce: true },
+    );
+    const said = result.fetched as Readonly<Record<string, unknown>>;
+    if (said.error !== undefined) throw new HatchRefusal({ error: 'fetch', why: said.why });
+    return { ...said, bytes: result.bytes };
+  }
+
   async write(
     path: ByteString,
     content: Content,
@@ -480,6 +566,21 @@ export class HatchFiles implements FilesEnd {
   private show(path: ByteString): string {
     return `${this.place}/${textOf(path)}`;
   }
+}
+
+/** Files in pieces that take about as long as a slice. */
+function piecesOf(files: readonly FileEntry[]): FileEntry[][] {
+  const pieces: FileEntry[][] = [];
+  let bytes = Number.POSITIVE_INFINITY;
+  for (const file of files) {
+    if (bytes + file.size > togetherBytes || pieces.at(-1)!.length >= together) {
+      pieces.push([]);
+      bytes = 0;
+    }
+    pieces.at(-1)!.push(file);
+    bytes += file.size;
+  }
+  return pieces;
 }
 
 function isDenied(error: unknown): boolean {

@@ -1,16 +1,18 @@
 import { randomBytes } from 'node:crypto';
 import { setTimeout as pause } from 'node:timers/promises';
 import pLimit from 'p-limit';
+import { addressPath, formatAddress } from '../../core/address/address.js';
 import { asBytes } from '../../core/bytes.js';
 import { EndError, UsageError } from '../../core/errors.js';
 import {
   type HatchAnswer,
   type HatchAsk,
+  type HatchRequest,
   NotFromHatch,
   readAnswer,
   requestBytes,
 } from '../../core/hatch/exchange.js';
-import type { HatchKeys } from '../../core/hatch/keys.js';
+import { type HatchKeys, requestKey } from '../../core/hatch/keys.js';
 import { BackOff } from '../back-off.js';
 import type { FilesEnd } from '../files/files-end.js';
 import type { WebSite } from '../http/web-site.js';
@@ -115,6 +117,26 @@ export class Hatch {
     return this.limit(() => this.askOpen(open, ask, asking));
   }
 
+  /**
+   * A request that another hatch asks in the place of this program, and what that one needs to believe the answer. It is good
+   * for this request alone.
+   */
+  async signed(ask: HatchAsk, data: Buffer): Promise<SignedRequest> {
+    const open = await this.open();
+    const { site, isPlain } = this.place;
+    const request = this.requestOf(open, ask, data, false);
+    const seal = isPlain ? requestKey(open.keys.secret, 'seal', request.number).toString('base64') : '';
+    return {
+      bytes: requestBytes(open.keys, request),
+      url: `${site.reached}${addressPath(site.address)}/${open.name}.php`,
+      host: new URL(formatAddress(site.address)).host,
+      scheme: site.address.scheme,
+      pin: site.pinned ?? '',
+      proof: requestKey(open.keys.secret, 'reply', request.number).toString('base64'),
+      seal,
+    };
+  }
+
   /** Takes the hatch away. */
   async close(): Promise<void> {
     const { opened } = this;
@@ -202,23 +224,8 @@ export class Hatch {
     ask: HatchAsk,
     { data = Buffer.alloc(0), signal, packs = false }: HatchAsking,
   ): Promise<HatchAnswer> {
-    const { site, isPlain } = this.place;
-    const number = open.number++;
-    const isPacked = packs && open.facts?.packs === true;
-    const request = {
-      hatch: open.name,
-      number,
-      time: Date.now() / 1000 + open.skew,
-      ask: {
-        ...ask,
-        ...(typeof ask.bytes === 'number' ? { bytes: Math.ceil(ask.bytes * this.share) } : {}),
-        seconds: this.seconds,
-        pack: isPacked,
-      },
-      data,
-      packs: isPacked,
-      seals: isPlain,
-    };
+    const { site } = this.place;
+    const request = this.requestOf(open, ask, data, packs);
     const { status, content } = await site.get(`/${open.name}.php`, signal ?? AbortSignal.timeout(60_000), {
       bytes: requestBytes(open.keys, request),
       most: answerBytes,
@@ -234,6 +241,24 @@ export class Hatch {
     const answer = readAnswer(open.keys, request, content);
     if (answer.result.error !== undefined) throw new HatchRefusal(answer.result);
     return answer;
+  }
+
+  private requestOf(open: OpenHatch, ask: HatchAsk, data: Buffer, packs: boolean): HatchRequest {
+    const isPacked = packs && open.facts?.packs === true;
+    return {
+      hatch: open.name,
+      number: open.number++,
+      time: Date.now() / 1000 + open.skew,
+      ask: {
+        ...ask,
+        ...(typeof ask.bytes === 'number' ? { bytes: Math.ceil(ask.bytes * this.share) } : {}),
+        seconds: this.seconds,
+        pack: isPacked,
+      },
+      data,
+      packs: isPacked,
+      seals: this.place.isPlain,
+    };
   }
 
   private gone(): EndError {
@@ -253,6 +278,18 @@ export class Hatch {
       remedy: 'Raise its limit (client_max_body_size, LimitRequestBody), or leave the hatch out',
     });
   }
+}
+
+/** See `Hatch.signed`. Keys are in Base64. */
+export interface SignedRequest {
+  readonly bytes: Buffer;
+  readonly url: string;
+  readonly host: string;
+  readonly scheme: string;
+  /** The fingerprint of a certificate that nobody vouches for: SHA-256 as hex. */
+  readonly pin: string;
+  readonly proof: string;
+  readonly seal: string;
 }
 
 /** A hatch that is there, and how it is spoken to. */

@@ -2,9 +2,11 @@ import type { Socket } from 'node:net';
 import { TLSSocket } from 'node:tls';
 import type { Agent } from 'undici';
 import { type Address, addressPath, effectivePort, formatAddress } from '../../core/address/address.js';
+import { hexFingerprint } from '../../core/fingerprint.js';
 import type { Answer, Headers } from '../../core/pages/read/answer.js';
 import { decodePage } from '../../core/pages/read/charset.js';
 import { mediaTypeOf } from '../../core/pages/read/media.js';
+import { fingerprintOf } from '../trust/certificate.js';
 import type { KnownCertificates, RefusedCertificate } from '../trust/certificates.js';
 import { readBody } from './body.js';
 
@@ -64,6 +66,8 @@ export class WebSite {
   readonly address: Address;
   /** Why the certificate that was shown is not accepted; undefined where it is, or none was shown yet. */
   refused: RefusedCertificate | undefined;
+  /** The SHA-256 fingerprint of a certificate that is accepted although nobody vouches for it, as hex without colons. */
+  pinned: string | undefined;
   /** Whether it sends visitors of HTTP to HTTPS. */
   forcesHttps = false;
   private readonly reach: Address | undefined;
@@ -245,6 +249,9 @@ export class WebSite {
     const through = this.through('https');
     const refused = await certificates.refuses(socket, through.host, effectivePort(through), wanted);
     this.refused = refused;
+    this.pinned = socket.authorized
+      ? undefined
+      : hexFingerprint(fingerprintOf(socket)).slice('SHA256:'.length).replaceAll(':', '').toLowerCase();
     if (refused && !looksAnyway)
       throw new Error(`${refused.cause}; to accept it, write ${key}: ${refused.fingerprint}`);
   }

@@ -12,7 +12,7 @@ import type { RateLimit } from './rate-limit.js';
 export interface CarriesAhead {
   /** How many files were carried, and how. */
   readonly files: number;
-  readonly way: 'as one stream' | 'file by file';
+  readonly way: 'as one stream' | 'file by file' | 'from host to host';
   /** Gets each file as soon as the crate has it. @param family that of the site, whose own files the delivery writes */
   took(entry: FileEntry, family: Family | undefined): void;
 }

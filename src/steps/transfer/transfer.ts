@@ -22,7 +22,7 @@ const smallBytes = 256 * 1024;
 const nothing = Buffer.alloc(0);
 
 /** How files were transferred: as a stream through a command at the far side, or one by one, several at once. */
-export type TransferMethod = 'as one stream' | 'file by file';
+export type TransferMethod = 'as one stream' | 'file by file' | 'from host to host';
 
 /** Files that are to be transferred from an end to another. */
 export interface TransferJob {

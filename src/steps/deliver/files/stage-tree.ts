@@ -250,9 +250,13 @@ class TreeStaging {
     const { crate } = run.move;
     const job = { to: incoming, signal: run.signal, begun, progress, rate: run.rate };
     const transfer = async (isMoved: boolean) => {
-      const own = files.filter(({ path }) => moved.has(path) === isMoved);
+      const all = files.filter(({ path }) => moved.has(path) === isMoved);
+      const fetched = isMoved ? new Set<ByteString>() : await this.fetch(all);
+      const own = all.filter(({ path }) => !fetched.has(path));
       const from = isMoved ? crate.movedFiles : crate.files;
-      const { sums, way } = await transferFiles({ ...job, from }, own);
+      const sent = await transferFiles({ ...job, from }, own);
+      const { sums } = sent;
+      const way = fetched.size > 0 ? 'from host to host' : sent.way;
       const wrong = own.find(({ path, sha256 }) => sums.get(path) !== sha256);
       return { way, wrong };
     };
@@ -268,6 +272,20 @@ class TreeStaging {
         remedy: 'Pack again; what was changed by hand cannot be trusted to be whole',
       });
     }
+  }
+
+  /** Lets the new host take from the old one what is there as it was taken; it is compared like all else. */
+  private async fetch(files: readonly CheckedEntry[]): Promise<ReadonlySet<ByteString>> {
+    const { run, incoming, progress } = this.terms;
+    const old = run.move.oldFiles?.hatch && run.move.oldFiles.open();
+    const came = new Set<ByteString>();
+    if (!old || !incoming.fetchMany || files.length === 0) return came;
+    await incoming.fetchMany(old, files, run.signal, file => {
+      came.add(file.path);
+      progress.passed(file, file.size);
+      progress.done(file);
+    });
+    return came;
   }
 
   private async verify(
