@@ -688,7 +688,7 @@ function fetching($ask, $data, $reply) {
     if ($isChunked) $body = unchunked($body);
     $mac = substr($body, -32);
     $body = substr($body, 0, -32);
-    if (!hash_equals(hash_hmac('sha256', $body, base64_decode($ask['proof'])), $mac)) throw new Refusal('fetch', 'what the other site answers is not from its hatch');
+    if (!hash_equals(hash_hmac('sha256', $body, base64_decode($ask['proof']), true), $mac)) throw new Refusal('fetch', 'what the other site answers is not from its hatch');
     if ($ask['seal'] !== '') $body = openssl_decrypt(substr($body, 28), 'aes-256-gcm', base64_decode($ask['seal']), OPENSSL_RAW_DATA, substr($body, 0, 12), substr($body, 12, 16));
     list(, $length) = unpack('N', substr($body, -4));
     $result = json_decode(substr($body, -4 - $length, $length), true);

@@ -281,9 +281,14 @@ export class HatchFiles implements FilesEnd {
       return true;
     } catch (error) {
       // The hosts do not reach each other, or not any more: what is missing is sent.
-      if (error instanceof HatchSilent || (error instanceof HatchRefusal && error.kind === 'fetch'))
-        return false;
-      throw error;
+      const isApart =
+        error instanceof HatchSilent || (error instanceof HatchRefusal && error.kind === 'fetch');
+      if (!isApart) throw error;
+      const why = (error as Error).message;
+      this.hatch.report(
+        `The new host cannot take files from the old one itself (${why}); they are sent from here`,
+      );
+      return false;
     }
   }
 
