@@ -4,7 +4,7 @@ import { dirname, join } from 'node:path';
 import type { TestContext } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
-import type { HatchPlace } from '../../src/ends/hatch/hatch.js';
+import type { HatchPlace } from '../../src/ends/hatch/place.js';
 import { WebSite } from '../../src/ends/http/web-site.js';
 import { folder } from '../help/program.js';
 import { freePort } from './database.js';

@@ -3,7 +3,7 @@ import { execFileSync } from 'node:child_process';
 import { chmodSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
-import { isOfHatch } from '../../src/ends/hatch/hatch.js';
+import { isOfHatch } from '../../src/ends/hatch/place.js';
 import { effort } from '../help/effort.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';

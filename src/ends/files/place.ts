@@ -60,6 +60,11 @@ export class FilesPlace {
     return this.account.open(this.path, this.text);
   }
 
+  /** The same without a hatch. */
+  openStraight(): FilesEnd {
+    return this.account.openStraight?.(this.path, this.text) ?? this.open();
+  }
+
   /** A place inside this one. */
   below(path: string): FilesPlace {
     return new FilesPlace(this.account, join(this.path, path));
@@ -154,7 +159,7 @@ export class FilesAccounts {
   place(
     place: string,
     login: SheetLogin = {},
-    through?: (account: FilesAccount, path: string, shown: string) => FilesAccount,
+    through?: (account: FilesAccount, path: string) => FilesAccount,
   ): FilesPlace {
     if (place.startsWith('file://')) return localPlace(fileURLToPath(place));
     const url = parsePlaceUrl(place);
@@ -178,7 +183,7 @@ export class FilesAccounts {
     const straight = this.kept(protocol.account(url, login, this.trust));
     const path = join('/', decodeURIComponent(url.path)).replace(/(?!^)\/$/, '');
     if (!through) return new FilesPlace(straight, path);
-    return new FilesPlace(this.kept(through(straight, path, shown), `${straight.name}${path}`), path);
+    return new FilesPlace(this.kept(through(straight, path), `${straight.name}${path}`), path);
   }
 
   /** Uses no more connections than this at any host. */

@@ -20,6 +20,8 @@ export interface FilesAccount {
   readonly root?: string;
   /** Opens a folder. @param path absolute @param place the same as text, for messages */
   open(path: string, place: string): FilesEnd;
+  /** The same without the hatch. */
+  openStraight?(path: string, place: string): FilesEnd;
   /** The folder in which a login lands, where the host says so. */
   landing?(): Promise<string>;
   /** Starts connecting where that takes long; resolves when only the host is waited for. */

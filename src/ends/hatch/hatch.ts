@@ -1,4 +1,3 @@
-import { randomBytes } from 'node:crypto';
 import { setTimeout as pause } from 'node:timers/promises';
 import pLimit from 'p-limit';
 import { addressPath, formatAddress } from '../../core/address/address.js';
@@ -14,27 +13,9 @@ import {
 } from '../../core/hatch/exchange.js';
 import { type HatchKeys, requestKey } from '../../core/hatch/keys.js';
 import { BackOff } from '../back-off.js';
-import type { FilesEnd } from '../files/files-end.js';
-import type { WebSite } from '../http/web-site.js';
 import { type HatchFacts, readFacts } from './facts.js';
 import { installHatch } from './install.js';
-
-/** Where a hatch is put, and how it is reached. */
-export interface HatchPlace {
-  /** The end that it is at, as the sheet names it. */
-  readonly end: 'old' | 'new';
-  readonly site: WebSite;
-  /** The web root, by the account that puts the hatch there. */
-  readonly folder: FilesEnd;
-  /** The folder above it. */
-  readonly above: FilesEnd;
-  /** Whether it may be spoken to over a connection that others on the way can read; then bodies are sealed. */
-  readonly isPlain: boolean;
-  /** Notes that a hatch of this name is about to be put there, or is gone. */
-  note(name: string, state: 'put' | 'gone'): Promise<void>;
-  /** The names of those that runs before this one left. */
-  left(): Promise<readonly string[]>;
-}
+import { type HatchPlace, isOfHatch, removeHatch } from './place.js';
 
 /** How a request is asked. */
 export interface HatchAsking {
@@ -86,11 +67,6 @@ export class Hatch {
 
   constructor(place: HatchPlace) {
     this.place = place;
-  }
-
-  /** The web root, as the account that puts the hatch there reaches it. */
-  get account(): FilesEnd {
-    return this.place.folder;
   }
 
   /** Bytes of data that go with one request. */
@@ -300,24 +276,4 @@ interface OpenHatch {
   readonly skew: number;
   readonly facts: HatchFacts;
   number: number;
-}
-
-/** A name that nobody guesses. */
-export function newHatchName(): string {
-  return `p${randomBytes(16).toString('hex')}`;
-}
-
-/** Whether something in a web root is a hatch, or belongs to one. */
-export function isOfHatch(path: string): boolean {
-  return /^\.?p[\da-f]{32}\.(?:php|state|try|secret)$/.test(path);
-}
-
-/** Takes away all that belongs to a hatch, by the account that put it there. */
-export async function removeHatch(
-  { folder, above, note }: Pick<HatchPlace, 'folder' | 'above' | 'note'>,
-  name: string,
-): Promise<void> {
-  for (const file of [`${name}.php`, `.${name}.state`, `.${name}.try`]) await folder.remove(asBytes(file));
-  await above.remove(asBytes(`.${name}.secret`)).catch(() => {});
-  await note(name, 'gone');
 }

@@ -4,8 +4,8 @@ import { asBytes } from '../../core/bytes.js';
 import { EndError, UsageError } from '../../core/errors.js';
 import type { HatchKeys } from '../../core/hatch/keys.js';
 import { hatchProgram, probeProgram } from '../../core/hatch/program.js';
-import { type HatchPlace, newHatchName } from './hatch.js';
 import { newHatchKeys } from './new-keys.js';
+import { type HatchPlace, newHatchName } from './place.js';
 
 /** So long a hatch lives that nobody takes away, in seconds. */
 const lifetime = 24 * 3600;

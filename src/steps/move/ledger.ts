@@ -7,7 +7,7 @@ import {
   type StepState,
   stateOf,
 } from '../../core/journal.js';
-import type { Move } from './open.js';
+import type { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import { Standing } from './standing.js';
 
 /** What of the files of the new end is kept: all that was at a place, or single files. */
@@ -292,6 +292,6 @@ export class Ledger {
 }
 
 /** Reads the journal of a move. */
-export async function ledgerOf({ folder }: Pick<Move, 'folder'>): Promise<Ledger> {
+export async function ledgerOf({ folder }: { readonly folder: MoveFolder }): Promise<Ledger> {
   return new Ledger(await folder.readJournal());
 }

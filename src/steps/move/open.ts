@@ -5,13 +5,19 @@ import { parsePlaceUrl } from '../../core/files/place-url.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { KeptSessions } from '../../ends/database/server/session/kept-sessions.js';
+import { hatchAccount } from '../../ends/files/hatch/account.js';
 import { FilesAccounts, type FilesPlace, localPlace } from '../../ends/files/place.js';
+import type { FilesAccount } from '../../ends/files/protocol.js';
+import { Hatch } from '../../ends/hatch/hatch.js';
+import type { HatchPlace } from '../../ends/hatch/place.js';
+import type { WebSite } from '../../ends/http/web-site.js';
 import { Crate } from '../../ends/move-folder/crate.js';
 import { MoveFolder } from '../../ends/move-folder/move-folder.js';
 import { readSecretsFile } from '../../ends/move-folder/secrets.js';
 import type { AskTrust } from '../../ends/trust/ask-trust.js';
 import { type Trust, trustIn } from '../../ends/trust/trust.js';
-import { hatchThrough } from './hatches.js';
+import { ledgerOf } from './ledger.js';
+import { siteOf } from './sites.js';
 
 /** One job: its folder, its sheet, and the places that the sheet names. */
 export interface Move {
@@ -66,7 +72,9 @@ export async function openMove(
     const { files, login = {}, hatch } = sheet[side];
     if (!files) return undefined;
     // The move is whole when the hatch is first needed.
-    return accounts.place(files, login, hatch && hatchThrough(() => move, side, hatch.plain));
+    const through = (account: FilesAccount, root: string) =>
+      hatchAccount(account, root, new Hatch(hatchPlaceIn(() => move, side, account, root)));
+    return accounts.place(files, login, hatch && through);
   };
   const dump = (file: string | undefined) => file && resolve(folder.folder, file);
   const oldPlace = place('old');
@@ -98,6 +106,41 @@ export async function openMove(
   };
   await refuseTangledPlaces(move);
   return move;
+}
+
+/** Where the hatch of an end is put. @param moveOf gives the move once it is whole */
+function hatchPlaceIn(
+  moveOf: () => Move,
+  end: 'old' | 'new',
+  account: FilesAccount,
+  root: string,
+): HatchPlace {
+  const text = account.name + root;
+  const above = dirname(root);
+  let site: WebSite | undefined;
+  return {
+    end,
+    get site() {
+      site ??= siteOf(moveOf(), end);
+      return site;
+    },
+    folder: account.open(root, text),
+    above: account.open(above, account.name + above),
+    get isPlain() {
+      return moveOf().sheet[end].hatch?.plain === true;
+    },
+    note: (name, state) =>
+      moveOf().folder.note({
+        at: new Date().toISOString(),
+        step: 'survey',
+        event: 'did',
+        deed: state === 'put' ? { kind: 'hatch put', place: text, name } : { kind: 'hatch gone', name },
+      }),
+    left: async () => {
+      const { hatches } = await ledgerOf(moveOf());
+      return [...hatches].filter(([, at]) => at === text).map(([name]) => name);
+    },
+  };
 }
 
 /** Asks a person one question after the other, though several connections may need an answer at the same moment. */

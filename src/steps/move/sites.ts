@@ -1,7 +1,16 @@
-import { parseAddress } from '../../core/address/address.js';
+import { type Address, parseAddress } from '../../core/address/address.js';
 import { isReservedName } from '../../core/address/reserved.js';
+import type { Sheet } from '../../core/sheet/schema.js';
 import { WebSite } from '../../ends/http/web-site.js';
-import type { Move } from './open.js';
+import type { Trust } from '../../ends/trust/trust.js';
+
+/** What is to be known of a move to ask its sites. */
+export interface SitesOfMove {
+  readonly sheet: Sheet;
+  readonly oldAddress: Address;
+  readonly newAddress: Address;
+  readonly trust: Trust;
+}
 
 /** How a site is asked. */
 interface SiteOptions {
@@ -12,7 +21,7 @@ interface SiteOptions {
 
 /** The site at an end of a move, as it is reached before and after the DNS leads there. */
 export function siteOf(
-  { sheet, trust, ...move }: Move,
+  { sheet, trust, ...move }: SitesOfMove,
   end: 'old' | 'new',
   { looksAnyway = false, ...options }: SiteOptions = {},
 ): WebSite {
@@ -35,7 +44,7 @@ export function siteOf(
 
 /** The same, but undefined where nobody is to be asked: its address is set aside for examples, and nothing else is named. */
 export function askableSiteOf(
-  move: Move,
+  move: SitesOfMove,
   end: 'old' | 'new',
   options: SiteOptions = {},
 ): WebSite | undefined {

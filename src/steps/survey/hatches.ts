@@ -25,7 +25,7 @@ export async function hatchGain(
   };
   const all = `${counted(files, 'file')} (${sizeText(bytes)})`;
   if (place.hatch) {
-    const straight = await tryReading(place.hatch.account, samples, run.signal);
+    const straight = await tryReading(place.openStraight(), samples, run.signal);
     const facts = await place.hatch.facts();
     return [
       finding({
@@ -50,7 +50,7 @@ export async function hatchGain(
 }
 
 /** What PHP has and may at a host. */
-export function limitsText({ php, sapi, limits, writesAsOwner }: HatchFacts): string {
+function limitsText({ php, sapi, limits, writesAsOwner }: HatchFacts): string {
   const memory = limits.memory_limit === '-1' ? 'no limit of memory' : `${limits.memory_limit} of memory`;
   const time =
     limits.max_execution_time === '0' ? 'no limit of time' : `${limits.max_execution_time} s for a request`;

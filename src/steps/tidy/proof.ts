@@ -2,10 +2,10 @@ import { bytesOfText, textOf } from '../../core/bytes.js';
 import { ownTablesThere } from '../deliver/database/restore.js';
 import { isOwn, ownFolder } from '../deliver/files/staging.js';
 import { newDatabaseOf } from '../move/databases.js';
-import { closeHatches, hatchRemains } from '../move/hatches.js';
 import type { Ledger } from '../move/ledger.js';
 import { askableSiteOf } from '../move/sites.js';
 import type { StepRun } from '../move/step.js';
+import { closeHatches, hatchRemains } from './hatches.js';
 
 /** A place that was looked at, and what of the move was found there. */
 export interface Proven {

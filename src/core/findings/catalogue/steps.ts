@@ -286,6 +286,16 @@ export const stepFindings = {
     meaning: 'The old address is that of the program; visitors find the site one level above.',
     remedy: 'Give the address that visitors use as `old.address`.',
   },
+  'hatch-used': {
+    levels: ['note'],
+    meaning: 'An end is reached through a hatch; this says what that gains, and the limits of PHP there.',
+    remedy: 'Nothing needs to be done.',
+  },
+  'hatch-would-help': {
+    levels: ['note'],
+    meaning: 'Many files are carried one by one over FTP.',
+    remedy: 'Where PHP runs at this host, `hatch: true` carries them as a stream.',
+  },
   'index-in-the-way': {
     levels: ['warn'],
     meaning: 'A page that servers show before the site’s own index.php is in the web root.',
@@ -427,16 +437,6 @@ export const stepFindings = {
     levels: ['warn'],
     meaning: 'Another site’s configuration is in the new folder.',
     remedy: 'Check that it is the right folder.',
-  },
-  'hatch-used': {
-    levels: ['note'],
-    meaning: 'An end is reached through a hatch; this says what that gains, and the limits of PHP there.',
-    remedy: 'Nothing needs to be done.',
-  },
-  'hatch-would-help': {
-    levels: ['note'],
-    meaning: 'Many files are carried one by one over FTP.',
-    remedy: 'Where PHP runs at this host, `hatch: true` carries them as a stream.',
   },
   'new-unreachable': {
     levels: ['warn'],

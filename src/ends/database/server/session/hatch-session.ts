@@ -13,10 +13,11 @@ import {
   Sending,
   type Statement,
   type StatementLine,
+  type TableReading,
   type TakeRow,
   type TogetherDone,
 } from './sending.js';
-import { type DatabaseRoute, DatabaseSession, type TableReading } from './session.js';
+import { type DatabaseRoute, DatabaseSession } from './session.js';
 
 /** Every session begins with this, as one over the protocol of the servers does. */
 const beginning = sql`SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci`;

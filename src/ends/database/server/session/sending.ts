@@ -1,7 +1,6 @@
 import { DamageError } from '../../../../core/errors.js';
 import type { EncodedSql } from '../../../../core/sql/encoded-sql.js';
 import { isLost } from './errors.js';
-import type { TableReading } from './session.js';
 
 /** What a server answers to a statement that gives no rows. */
 export interface Effect {
@@ -11,6 +10,13 @@ export interface Effect {
 
 /** Takes a row. The cells are only good until the next. */
 export type TakeRow = (cells: (Buffer | null)[]) => void;
+
+/** A table of which every row is read, so that the reading can be continued behind a row. */
+export interface TableReading {
+  readonly table: string;
+  /** What is selected of it, in order. */
+  readonly selected: readonly EncodedSql[];
+}
 
 /** A statement as it is sent. */
 export interface Statement {

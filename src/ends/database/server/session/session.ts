@@ -2,19 +2,12 @@ import type { DatabasePlace } from '../../../../core/database/place.js';
 import type { EncodedSql } from '../../../../core/sql/encoded-sql.js';
 import type { Hatch } from '../../../hatch/hatch.js';
 import type { SshSession } from '../../../ssh/session.js';
-import type { Effect, Statement, TakeRow, TogetherDone } from './sending.js';
+import type { Effect, Statement, TableReading, TakeRow, TogetherDone } from './sending.js';
 
 /** How a database is reached: straight, from the host of an SSH account, or through a hatch. */
 export interface DatabaseRoute {
   readonly place: DatabasePlace;
   readonly through: SshSession | Hatch | undefined;
-}
-
-/** A table of which every row is read, so that the reading can be continued behind a row. */
-export interface TableReading {
-  readonly table: string;
-  /** What is selected of it, in order. */
-  readonly selected: readonly EncodedSql[];
 }
 
 /** A session at a database server. Statements are bytes and are sent as they are; those that are asked together go together. */

@@ -1,6 +1,6 @@
-import type { FilesAccount } from '../files/protocol.js';
+import type { Hatch } from '../../hatch/hatch.js';
+import type { FilesAccount } from '../protocol.js';
 import { HatchFiles } from './files.js';
-import type { Hatch } from './hatch.js';
 
 /**
  * An account whose web root is reached through a hatch. What is outside of the web root stays with the account.
@@ -21,6 +21,7 @@ export function hatchAccount(account: FilesAccount, root: string, hatch: Hatch):
       const rest = below(path);
       return rest === undefined ? end : new HatchFiles(hatch, end, rest);
     },
+    openStraight: account.open,
     ...(account.landing ? { landing: account.landing } : {}),
     ...(account.limitConnections ? { limitConnections: account.limitConnections } : {}),
     onWaiting(report) {

@@ -1,49 +1,8 @@
-import { dirname } from 'node:path';
 import type { FilesPlace } from '../../ends/files/place.js';
-import type { FilesAccount } from '../../ends/files/protocol.js';
-import { hatchAccount } from '../../ends/hatch/account.js';
-import { Hatch, removeHatch } from '../../ends/hatch/hatch.js';
-import type { WebSite } from '../../ends/http/web-site.js';
-import { ledgerOf } from './ledger.js';
-import type { Move } from './open.js';
-import { siteOf } from './sites.js';
-import { noteDeed } from './step.js';
-
-/**
- * Reaches the files of an end through a hatch, which is put there when it is first needed.
- * @param moveOf gives the move once it is whole
- */
-export function hatchThrough(
-  moveOf: () => Move,
-  end: 'old' | 'new',
-  isPlain: boolean,
-): (account: FilesAccount, path: string, place: string) => FilesAccount {
-  return (account, root, place) => {
-    const text = account.name + root;
-    let site: WebSite | undefined;
-    const hatch = new Hatch({
-      end,
-      get site() {
-        site ??= siteOf(moveOf(), end);
-        return site;
-      },
-      folder: account.open(root, place),
-      above: account.open(dirname(root), account.name + dirname(root)),
-      isPlain,
-      note: (name, state) =>
-        noteDeed(
-          { move: moveOf() },
-          'survey',
-          state === 'put' ? { kind: 'hatch put', place: text, name } : { kind: 'hatch gone', name },
-        ),
-      left: async () => {
-        const { hatches } = await ledgerOf(moveOf());
-        return [...hatches].filter(([, at]) => at === text).map(([name]) => name);
-      },
-    });
-    return hatchAccount(account, root, hatch);
-  };
-}
+import { removeHatch } from '../../ends/hatch/place.js';
+import { ledgerOf } from '../move/ledger.js';
+import type { Move } from '../move/open.js';
+import { noteDeed } from '../move/step.js';
 
 /** Takes away the hatches of this run, and those that a killed one left. */
 export async function closeHatches(move: Move): Promise<void> {

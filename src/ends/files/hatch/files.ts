@@ -1,23 +1,24 @@
 import pMap from 'p-map';
-import { asBytes, type ByteString, bufferOf, textOf } from '../../core/bytes.js';
-import { DamageError, isNotFound, UsageError } from '../../core/errors.js';
+import { asBytes, type ByteString, bufferOf, textOf } from '../../../core/bytes.js';
+import { DamageError, isNotFound, UsageError } from '../../../core/errors.js';
 import {
   elsewhere,
   type FileEntry,
   isTakable,
   type ListedEntry,
   staysInside,
-} from '../../core/files/entries.js';
-import type { HatchAnswer, HatchAsk } from '../../core/hatch/exchange.js';
-import { readEntries, readListing } from '../../core/hatch/listing.js';
-import { readTar, tarBytes } from '../../core/hatch/tar.js';
-import { type Content, chunksOf, type FileToWrite } from '../content.js';
-import { endExchange } from '../files/exchange.js';
-import type { FilesEnd } from '../files/files-end.js';
-import { listTree } from '../files/listings.js';
-import { sumsByReading } from '../files/sums.js';
-import { toPorterError } from '../system-errors.js';
-import { type Hatch, type HatchAsking, HatchRefusal, HatchSilent, isOfHatch } from './hatch.js';
+} from '../../../core/files/entries.js';
+import type { HatchAnswer, HatchAsk } from '../../../core/hatch/exchange.js';
+import { readEntries, readListing } from '../../../core/hatch/listing.js';
+import { readTar, tarBytes } from '../../../core/hatch/tar.js';
+import { type Content, chunksOf, type FileToWrite } from '../../content.js';
+import { type Hatch, type HatchAsking, HatchRefusal, HatchSilent } from '../../hatch/hatch.js';
+import { isOfHatch } from '../../hatch/place.js';
+import { toPorterError } from '../../system-errors.js';
+import { endExchange } from '../exchange.js';
+import type { FilesEnd } from '../files-end.js';
+import { listTree } from '../listings.js';
+import { sumsByReading } from '../sums.js';
 
 /** Files up to this size come together, in bytes; longer ones are read in ranges. */
 const togetherBytes = 4 * 1024 * 1024;
