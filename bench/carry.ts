@@ -1,6 +1,7 @@
 // Carries 2,500 files of 60 MB in all over SSH, through a line of 20 ms each way and without delay, beside OpenSSH's own
 // programs in the same run; over FTP with many connections and with one; and a tree of 50,000 files for the memory. Needs
-// sshd, scp, ssh, tar and proftpd. Usage: npm run bench:carry -- [ssh20] [ssh0] [ftp20] [memory]
+// sshd, scp, ssh, tar and proftpd; through a hatch, beside FTP and SSH, nginx and PHP-FPM as well. Usage: npm run
+// bench:carry -- [ssh20] [ssh0] [ftp20] [hatch20] [memory]
 import { spawn } from 'node:child_process';
 import {
   cpSync,
@@ -16,6 +17,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Relay } from '../test/help/relay.js';
 import { ownFtp } from '../test/real/ftp.js';
+import { startHost } from '../test/real/hatch-hosts.js';
 import { ownSsh } from '../test/real/ssh.js';
 import { FtpRelay } from './ftp-relay.js';
 
@@ -96,12 +98,12 @@ function show(title: string, list: readonly Figure[], ...ratios: string[]): void
 let moves = 0;
 
 /** Packs the tree from a far place with the built program. */
-async function packed(name: string, place: string, login: string, password = ''): Promise<Figure> {
+async function packed(name: string, place: string, login: string, password = '', more = ''): Promise<Figure> {
   const sheet = join(root, `move-${moves++}`);
   mkdirSync(sheet);
   writeFileSync(
     join(sheet, 'move.yaml'),
-    `name: bench\nold: { address: https://a.example, files: "${place}/old", login: ${login} }\nnew: { address: https://b.example, files: ./new }\n`,
+    `name: bench\nold: { address: https://a.example, files: "${place}/old", login: ${login}${more} }\nnew: { address: https://b.example, files: ./new }\n`,
   );
   return { name, ...(await timed(`cd ${sheet} && exec node ${program} pack --quiet > /dev/null`, password)) };
 }
@@ -160,6 +162,32 @@ async function overFtp(delay: number): Promise<void> {
   );
 }
 
+/** All files over FTP, through a hatch, and over SSH with a shell. */
+async function throughHatch(delay: number): Promise<void> {
+  const ftp = await ownFtp(t, root, 'none', { clients: 8 });
+  const relay = new FtpRelay(ftp.port, delay);
+  const place = `ftp://${ftp.user}@127.0.0.1:${await relay.listen()}${root}`;
+  const web = new Relay(await startHost(t, 'nginx-fpm', join(root, 'old')), delay);
+  const hatch = `, reach: "http://127.0.0.1:${await web.listen()}", hatch: true`;
+  const ssh = await ownSsh(t, join(root, 'hatch'), false);
+  const line = new Relay(ssh.port, delay);
+  const shell = `sftp://${ssh.user}@127.0.0.1:${await line.listen()}${root}`;
+  const login = `{ key: ${ssh.key}, host-key: "${ssh.fingerprint}" }`;
+  const list = [
+    await packed('able-porter, FTP', place, '{ password: "${PW}" }', ftp.password),
+    await packed('able-porter, hatch', place, '{ password: "${PW}" }', ftp.password, hatch),
+    await packed('able-porter, SSH with a shell', shell, login),
+  ];
+  for (const one of [relay, web, line]) await one.close();
+  const [slow, through, fast] = list as [Figure, Figure, Figure];
+  show(
+    `Through a hatch, ${delay} ms each way, 2,500 files`,
+    list,
+    `FTP with eight connections takes ${(slow.seconds / through.seconds).toFixed(1)} × the time of the hatch`,
+    `the hatch takes ${(through.seconds / fast.seconds).toFixed(1)} × the time of SSH with a shell`,
+  );
+}
+
 /** A tree of very many small files, to see that memory does not follow it. */
 async function manyFiles(): Promise<void> {
   for (let i = 0; i < 200; i++) {
@@ -181,6 +209,7 @@ const parts: Record<string, () => Promise<void>> = {
   ssh20: () => overSsh(20),
   ssh0: () => overSsh(0),
   ftp20: () => overFtp(20),
+  hatch20: () => throughHatch(20),
   memory: manyFiles,
 };
 
