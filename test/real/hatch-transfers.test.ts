@@ -20,17 +20,23 @@ import { Relay } from '../help/relay.js';
 import { treeOf } from '../help/tree.js';
 import { databaseForTests } from './database.js';
 import { type HostKind, hostPrograms, placeAt, startHost } from './hatch-hosts.js';
+import { phpAside, servePhp } from './php-wasm.js';
 
 const started = databaseForTests();
 const signal = new AbortController().signal;
 
 /** A hatch at a host, with a line that can be cut, and its web root as it sees it. */
-async function opened(t: TestContext, kind: HostKind, isPlain = false) {
+async function opened(
+  t: TestContext,
+  start: HostKind | ((htdocs: string) => Promise<number>),
+  isPlain = false,
+) {
   const root = folder(t);
   chmodSync(root, 0o755);
   const htdocs = join(root, 'htdocs');
   mkdirSync(htdocs);
-  const relay = new Relay(await startHost(t, kind, htdocs));
+  const port = await (typeof start === 'string' ? startHost(t, start, htdocs) : start(htdocs));
+  const relay = new Relay(port);
   const hatch = new Hatch(placeAt(t, htdocs, await relay.listen(), isPlain));
   t.after(async () => {
     await hatch.close();
@@ -39,11 +45,14 @@ async function opened(t: TestContext, kind: HostKind, isPlain = false) {
   return { htdocs, relay, hatch, end: new HatchFiles(hatch, new LocalFiles(htdocs), '') };
 }
 
-/** Files and folders with what names, modes, times and sizes can have. */
-function difficultTree(at: string, many: number): void {
+/**
+ * Files and folders with what names, modes, times and sizes can have.
+ * @param isText whether every name is UTF-8
+ */
+function difficultTree(at: string, many: number, isText = false): void {
   const names: Buffer[] = [
     Buffer.from('it\'s "quoted" ~ & é %41'),
-    Buffer.from([0x6c, 0xe9, 0x67, 0x61, 0x6c]),
+    ...(isText ? [] : [Buffer.from([0x6c, 0xe9, 0x67, 0x61, 0x6c])]),
     Buffer.from('line\nend'),
     Buffer.from('x'.repeat(240)),
     Buffer.from('-rf'),
@@ -127,6 +136,35 @@ for (const [kind, isPlain] of [
     assert.equal(await end.entry(asBytes('many')), undefined);
     await end.remove(asBytes('never-there'));
     await assert.rejects(text('never-there'), /not there/);
+  });
+
+for (const version of ['7.2', '7.4', '8.4'])
+  test(`the file does its work in PHP ${version}`, { timeout: 300_000 }, async t => {
+    if (phpAside === undefined)
+      return t.skip('ABLE_PORTER_PHP_WASM names no folder with other versions of PHP');
+    for (const isPlain of [false, true]) {
+      const { htdocs, hatch, end } = await opened(t, at => servePhp(t, version, at), isPlain);
+      const [before, after] = [folder(t), folder(t)];
+      // The file system of that build knows no other names.
+      difficultTree(before, 60, true);
+      writeFileSync(join(before, 'large.bin'), randomBytes(9 * 1024 * 1024));
+      const facts = await hatch.facts();
+      assert.ok(facts.php.startsWith(`${version}.`) && facts.writesAsOwner, facts.php);
+      await carry(new LocalFiles(before), end);
+      assert.deepEqual(
+        treeOf(htdocs).filter(line => !/^\/\.?p[\da-f]{32}/.test(line)),
+        treeOf(before),
+      );
+      await carry(end, new LocalFiles(after));
+      assert.deepEqual(treeOf(after), treeOf(before));
+      await end.remove(asBytes('many'));
+      await assert.rejects(end.rename(asBytes('empty'), asBytes('large.bin')));
+      await hatch.close();
+      assert.deepEqual(
+        treeOf(htdocs).filter(line => /^\/\.?p[\da-f]{32}/.test(line)),
+        [],
+      );
+    }
   });
 
 test('a file of a gigabyte passes in ranges, and its checksum over several requests', {
