@@ -9,21 +9,13 @@ import { watchCommandLines } from '../help/command-lines.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms, here, installCms, logIn, makeDatabases, passwords, serve } from './cms.js';
-import { databaseForTests, freePort, OwnDatabase } from './database.js';
+import { comparable, databaseForTests, freePort, OwnDatabase } from './database.js';
 import { ownSsh } from './ssh.js';
 
 const started = databaseForTests();
 const oldAddress = 'https://club.saltmarsh.example/site';
 const newAddress = 'https://saltmarshrowing.example';
 const programs = ['mariadbd', 'mariadb-install-db', 'mariadb', 'mariadb-dump'];
-
-/** What a dump by the server's own program says, without what a load may change and no row or column is. */
-function comparable(dump: Buffer): string {
-  return dump
-    .toString('latin1')
-    .replace(/\/\*!50017 DEFINER=\S+ \*\/|DEFINER=`[^`]*`@`[^`]*`|\/\*!50013 .*?\*\//g, '')
-    .replace(/^.*SET (?:sql_mode|time_zone).*$|^-- Dump completed.*$/gm, '');
-}
 
 /** Every file of the move folder but the secrets, as text, to look for what must not be in it. */
 function written(move: string): string {

@@ -42,11 +42,13 @@ function isPartOf(charset: string, other: string): boolean {
 
 /**
  * What to select so that a cell can be written exactly. A server shows six digits of a FLOAT; as a DOUBLE it shows
- * as many as are needed to read the same value back. (Times one keeps the sign of a negative zero.)
+ * as many as are needed to read the same value back. (Times one keeps the sign of a negative zero.) Some drivers make a
+ * number of bits; as text they stay the bytes that they are.
  */
 export function selectedAs(column: Column): EncodedSql {
   const name = identifier(column.name);
-  return column.type === 'float' ? sql`${name}*1e0` : name;
+  if (column.type === 'float') return sql`${name}*1e0`;
+  return column.type === 'bit' ? sql`CONCAT(${name})` : name;
 }
 
 /** Whether bytes are a number as servers write it. What is none may be SQL, and is written between quotes. */
