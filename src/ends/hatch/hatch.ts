@@ -164,7 +164,11 @@ export class Hatch {
     const bare: OpenHatch = { name, keys, skew, facts: undefined as never, number: Date.now() };
     try {
       const { result } = await this.askOpen(bare, { do: 'facts' }, {});
-      return Object.assign(bare, { facts: readFacts(result) });
+      const facts = readFacts(result);
+      this.report(
+        `A hatch is at the ${place.end} site (PHP ${facts.php}); it is taken away when this command ends`,
+      );
+      return Object.assign(bare, { facts });
     } catch (error) {
       await removeHatch(place, name);
       throw error;

@@ -43,7 +43,9 @@ export async function installHatch(
   const { probed, skew } = await probe(place, `../.${name}.secret`, signal);
   if (!site.keepsSecrets && !place.isPlain) throw inClear(place);
   if (!probed.sodium && !probed.openssl) throw cannot(place, 'its PHP has neither sodium nor openssl');
-  if (probed.php < 70200) throw cannot(place, `its PHP is older than 7.2`);
+  if (place.isPlain && !probed.openssl)
+    throw cannot(place, 'its PHP has no openssl, so bodies cannot be encrypted');
+  if (probed.php < 70200) throw cannot(place, 'its PHP is older than 7.2');
   if (!probed.keeps) throw cannot(place, 'its PHP may write nowhere, also not into a temporary folder');
   const keys = newHatchKeys(probed.sodium ? 'ed25519' : 'ecdsa-p256');
   const hides = canHide && probed.above;
@@ -53,7 +55,7 @@ export async function installHatch(
       mtime: Date.now(),
     });
   else if (canHide) await above.remove(secretName);
-  const unknown = await site.get(`/${newHatchName()}.php`, signal, { isOneHop: true });
+  const unknown = await site.get(`/${newHatchName()}.php`, signal);
   const program = hatchProgram(await readFile(sourceFile(), 'utf8'), {
     name,
     keys,
@@ -83,7 +85,8 @@ async function probe(
   await folder.write(path, Buffer.from(probeProgram(token, secretFile)), { mode: 0o644, mtime: Date.now() });
   try {
     const began = Date.now();
-    const answer = await site.get(`/${name}.php`, signal, { isOneHop: true }).catch(error => {
+    // Where the site wants HTTPS, this leads there, and so goes everything after it.
+    const answer = await site.get(`/${name}.php`, signal).catch(error => {
       signal.throwIfAborted();
       throw new EndError(
         {

@@ -1,7 +1,7 @@
 import { dirname, isAbsolute, resolve } from 'node:path';
 import { type Address, parseAddress } from '../../core/address/address.js';
 import { UsageError } from '../../core/errors.js';
-import { parsePlaceUrl } from '../../core/files/place-url.js';
+import { isRemotePlace, parsePlaceUrl } from '../../core/files/place-url.js';
 import { Workbench } from '../../core/kernels/workbench.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { KeptSessions } from '../../ends/database/server/session/kept-sessions.js';
@@ -70,6 +70,7 @@ export async function openMove(
   const accounts = new FilesAccounts(folder.folder, trust);
   const place = (side: 'old' | 'new') => {
     const { files, login = {}, hatch } = sheet[side];
+    if (hatch && !isRemotePlace(files)) throw noHatchHere(side);
     if (!files) return undefined;
     // The move is whole when the hatch is first needed.
     const through = (account: FilesAccount, root: string) =>
@@ -106,6 +107,14 @@ export async function openMove(
   };
   await refuseTangledPlaces(move);
   return move;
+}
+
+function noHatchHere(end: 'old' | 'new'): UsageError {
+  return new UsageError({
+    doing: `Reading ${end}.hatch`,
+    cause: `${end}.files is not at another host`,
+    remedy: `Leave ${end}.hatch out, or name the account that puts it there: ${end}.files: ftps://user@host/htdocs`,
+  });
 }
 
 /** Where the hatch of an end is put. @param moveOf gives the move once it is whole */
