@@ -219,15 +219,11 @@ export class HatchFiles implements FilesEnd {
     let next: Promise<HatchAnswer> | undefined = paths.length > 0 ? ask(0) : undefined;
     for (let at = 0; next; ) {
       const { data, result } = await next;
-      const from = at;
       at += Number(result.done);
       next = at < paths.length ? ask(at) : undefined;
+      // What is too long for it, or closed to PHP, does not come; whoever needs it reads it alone.
       for (const { path, content } of readTar(data))
         yield { path: this.inside(path), content: once(content) };
-      for (const missing of result.missing as number[]) {
-        const path = paths[from + missing]!;
-        yield { path, content: this.read(path) };
-      }
     }
   }
 
@@ -237,14 +233,17 @@ export class HatchFiles implements FilesEnd {
     const sending = new Set<Promise<unknown>>();
     let waiting: Buffer[] = [];
     let bytes = 0;
+    let failure: unknown;
     const send = async () => {
       const data = Buffer.concat(waiting);
       [waiting, bytes] = [[], 0];
       if (sending.size >= 2) await Promise.race(sending);
-      const sent: Promise<unknown> = this.asked('Unpacking files', { do: 'untar' }, { data, signal }).finally(
-        () => sending.delete(sent),
-      );
-      sent.catch(() => {});
+      if (failure !== undefined) throw this.toError(failure, `Unpacking at ${this.place}`);
+      const sent: Promise<unknown> = this.asked('Unpacking files', { do: 'untar' }, { data, signal })
+        .catch(error => {
+          failure ??= error;
+        })
+        .finally(() => sending.delete(sent));
       sending.add(sent);
     };
     for await (const { entry, content } of files) {
@@ -262,6 +261,7 @@ export class HatchFiles implements FilesEnd {
     }
     if (bytes > 0) await send();
     await Promise.all(sending);
+    if (failure !== undefined) throw this.toError(failure, `Unpacking at ${this.place}`);
     return true;
   }
 
