@@ -1,13 +1,16 @@
-import { chmodSync, mkdirSync, writeFileSync } from 'node:fs';
+import assert from 'node:assert/strict';
+import { chmodSync, mkdirSync, readdirSync, writeFileSync } from 'node:fs';
 import { userInfo } from 'node:os';
 import { dirname, join } from 'node:path';
 import type { TestContext } from 'node:test';
 import { parseAddress } from '../../src/core/address/address.js';
 import { LocalFiles } from '../../src/ends/files/local.js';
-import type { HatchPlace } from '../../src/ends/hatch/place.js';
+import { type HatchPlace, isOfHatch } from '../../src/ends/hatch/place.js';
 import { WebSite } from '../../src/ends/http/web-site.js';
-import { folder } from '../help/program.js';
-import { freePort } from './database.js';
+import { folder, run } from '../help/program.js';
+import { installCms, makeDatabases, passwords } from './cms.js';
+import { freePort, type OwnDatabase } from './database.js';
+import { ownFtp } from './ftp.js';
 import { start, startApache } from './web-servers.js';
 
 /** How a cheap host runs PHP. */
@@ -110,4 +113,40 @@ export function placeAt(t: TestContext, htdocs: string, port: number, isPlain = 
     note: async () => {},
     left: async () => [],
   };
+}
+
+/** Both ends of a move at hosts that have FTP and PHP and nothing else. */
+export async function cheapHosts(t: TestContext, database: OwnDatabase, host: HostKind) {
+  const root = folder(t);
+  chmodSync(root, 0o755);
+  for (const name of ['old', 'new', 'move']) mkdirSync(join(root, name));
+  database.sql(
+    'DROP DATABASE IF EXISTS old_club; DROP DATABASE IF EXISTS new_club; DROP USER IF EXISTS old@localhost; DROP USER IF EXISTS new@localhost',
+  );
+  makeDatabases(database);
+  installCms(database, join(root, 'old'), 'http://old.example');
+  const ftp = await ownFtp(t, root, 'explicit', { clients: 8 });
+  const ports = {
+    old: await startHost(t, host, join(root, 'old')),
+    new: await startHost(t, host, join(root, 'new')),
+  };
+  const end = (name: 'old' | 'new') =>
+    `address: "http://${name}.example", reach: "http://127.0.0.1:${ports[name]}", files: "ftps://porter@127.0.0.1:${ftp.port}${join(root, name)}", login: { password: ${JSON.stringify(ftp.password)}, host-key: "${ftp.fingerprint}" }, hatch: true`;
+  const cwd = join(root, 'move');
+  writeFileSync(
+    join(cwd, 'move.yaml'),
+    `name: hatch
+old: { ${end('old')}, database: { from: configuration } }
+new: { ${end('new')}, database: { server: "mysql://new@127.0.0.1:${database.port}/new_club", password: ${JSON.stringify(passwords.new)}, through: files } }
+`,
+  );
+  const step = async (args: readonly string[], code = 0) => {
+    const ran = await run([...args, '--yes'], { cwd, env: { HOME: root } });
+    assert.equal(ran.code, code, `${args.join(' ')}: ${ran.stdout}${ran.stderr}`);
+    return ran.stdout;
+  };
+  /** What of hatches lies in the web roots and above. */
+  const left = () =>
+    [root, join(root, 'old'), join(root, 'new')].flatMap(at => readdirSync(at).filter(isOfHatch));
+  return { database, root, cwd, step, left };
 }

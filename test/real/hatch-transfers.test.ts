@@ -105,7 +105,7 @@ for (const [kind, isPlain] of [
     if (!needs(t, ...hostPrograms)) return;
     const { htdocs, relay, end } = await opened(t, kind, isPlain);
     const [before, after] = [folder(t), folder(t)];
-    difficultTree(before, effort(700, 10_000));
+    difficultTree(before, effort(700, isPlain ? 2_000 : 10_000));
     writeFileSync(join(before, 'large.bin'), randomBytes(effort(12, 64) * 1024 * 1024));
     await end.entry(asBytes('wakes-it'));
     relay.nextCut = () => Math.floor(200_000 + Math.random() * 8_000_000);

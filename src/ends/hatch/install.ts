@@ -34,12 +34,13 @@ export async function installHatch(
   const { folder, above, site } = place;
   const name = newHatchName();
   const secretName = asBytes(`.${name}.secret`);
+  // Noted first, so that a run that is killed leaves word of what to remove.
+  await place.note(name, 'put');
   // Where the account reaches the folder above the web root, what is secret lies there.
   const canHide = await above.write(secretName, Buffer.from('-'), { mode: 0o644, mtime: Date.now() }).then(
     () => true,
     () => false,
   );
-  await place.note(name, 'put');
   const { probed, skew } = await probe(place, `../.${name}.secret`, signal);
   if (!site.keepsSecrets && !place.isPlain) throw inClear(place);
   if (!probed.sodium && !probed.openssl) throw cannot(place, 'its PHP has neither sodium nor openssl');
