@@ -83,6 +83,9 @@ ${familyRows.join('\n')}
 |---|---|---|
 ${protocolRows.join('\n')}
 
+Where there is only FTP, \`hatch: true\` lets files and the database pass through a PHP file that is put into the web root
+([the hatch](hatch.md)).
+
 ## Redirect dialects
 
 \`redirects\` writes the rules for each into a folder of its own; small pages (\`static\`) only where they are asked for.
