@@ -1,4 +1,5 @@
 import assert from 'node:assert/strict';
+import { randomBytes } from 'node:crypto';
 import {
   chmodSync,
   existsSync,
@@ -138,7 +139,7 @@ test('whoever cannot sign gets the page for an unknown address, whatever is sent
   const look = { do: 'look' };
   const good: Buffer = hatch.bytes(look, Buffer.from('index.html'));
   assert.equal((await hatch.send(good)).status, 200, 'a signed request is answered');
-  const others = newHatchKeys(hatch.keys.algorithm);
+  const others = newHatchKeys(hatch.keys.algorithm, randomBytes(32));
   const [signature, head, ...rest] = hatch.bytes(look, Buffer.from('inner')).toString('latin1').split('\n');
   const lines = (...parts: (string | undefined)[]) => Buffer.from(parts.join('\n'), 'latin1');
   const wrong: Record<string, Buffer> = {
@@ -197,7 +198,10 @@ test('a hatch is closed by wrong signatures, and by its time, and leaves nothing
   if (!needs(t, ...hostPrograms)) return;
   const hatch = await TriedHatch.open(t, 'nginx-fpm');
   const unknown = await hatch.send(undefined, 'GET', '/nothing.php');
-  const forged = requestBytes(newHatchKeys(hatch.keys.algorithm), hatch.request({ do: 'end' }));
+  const forged = requestBytes(
+    newHatchKeys(hatch.keys.algorithm, randomBytes(32)),
+    hatch.request({ do: 'end' }),
+  );
   let sent = 0;
   const work = async () => {
     while (sent++ < 10_000) {

@@ -120,12 +120,12 @@ export class Hatch {
     const open = await opened?.catch(() => undefined);
     if (!open) return;
     await this.askOpen(open, { do: 'end' }, { isOnce: true }).catch(() => {});
-    await removeHatch(this.place, open.name);
     const address = `${this.place.site.reached}/${open.name}.php`;
-    this.answering = await this.askNow(open, { do: 'facts' }, {}).then(
-      () => address,
-      () => undefined,
-    );
+    const answers = this.answers(open);
+    await removeHatch(this.place, open.name);
+    // Where FTP had to remove it, it may have answered until then.
+    const stillAnswers = (await answers) && (await this.answers(open));
+    this.answering = stillAnswers ? address : undefined;
     await this.place.site.close();
   }
 
@@ -221,6 +221,19 @@ export class Hatch {
     const answer = readAnswer(open.keys, request, content);
     if (answer.result.error !== undefined) throw new HatchRefusal(answer.result);
     return answer;
+  }
+
+  /** Whether what is signed is answered. */
+  private async answers(open: OpenHatch): Promise<boolean> {
+    const request = this.requestOf(open, { do: 'facts' }, Buffer.alloc(0), false);
+    try {
+      const asked = { bytes: requestBytes(open.keys, request), most: answerBytes, isOneHop: true };
+      const { content } = await this.place.site.get(`/${open.name}.php`, AbortSignal.timeout(20_000), asked);
+      readAnswer(open.keys, request, content);
+      return true;
+    } catch {
+      return false;
+    }
   }
 
   private requestOf(open: OpenHatch, ask: HatchAsk, data: Buffer, packs: boolean): HatchRequest {

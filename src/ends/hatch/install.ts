@@ -5,7 +5,7 @@ import { EndError, UsageError } from '../../core/errors.js';
 import type { HatchKeys } from '../../core/hatch/keys.js';
 import { hatchProgram, probeProgram } from '../../core/hatch/program.js';
 import { newHatchKeys } from './new-keys.js';
-import { type HatchPlace, newHatchName } from './place.js';
+import { type HatchPlace, newHatchName, removeHatch } from './place.js';
 
 /** So long a hatch lives that nobody takes away, in seconds. */
 const lifetime = 24 * 3600;
@@ -31,31 +31,42 @@ export async function installHatch(
   place: HatchPlace,
   signal: AbortSignal,
 ): Promise<{ name: string; keys: HatchKeys; skew: number }> {
-  const { folder, above, site } = place;
   const name = newHatchName();
+  try {
+    return await install(place, name, signal);
+  } catch (error) {
+    await removeHatch(place, name).catch(() => {});
+    throw error;
+  }
+}
+
+async function install(
+  place: HatchPlace,
+  name: string,
+  signal: AbortSignal,
+): Promise<{ name: string; keys: HatchKeys; skew: number }> {
+  const { folder, above, site } = place;
   const secretName = asBytes(`.${name}.secret`);
+  const secret = randomBytes(32);
   // Noted first, so that a run that is killed leaves word of what to remove.
   await place.note(name, 'put');
   // Where the account reaches the folder above the web root, what is secret lies there.
-  const canHide = await above.write(secretName, Buffer.from('-'), { mode: 0o644, mtime: Date.now() }).then(
+  const hiding = above.write(secretName, Buffer.from(secret.toString('base64')), fresh()).then(
     () => true,
     () => false,
   );
-  const { probed, skew } = await probe(place, `../.${name}.secret`, signal);
+  const { probed, skew, removed } = await probe(place, { secretFile: `../.${name}.secret`, hiding }, signal);
+  // What goes wrong there is reported below, once all else is done.
+  removed.catch(() => {});
   if (!site.keepsSecrets && !place.isPlain) throw inClear(place);
   if (!probed.sodium && !probed.openssl) throw cannot(place, 'its PHP has neither sodium nor openssl');
   if (place.isPlain && !probed.openssl)
     throw cannot(place, 'its PHP has no openssl, so bodies cannot be encrypted');
   if (probed.php < 70200) throw cannot(place, 'its PHP is older than 7.2');
   if (!probed.keeps) throw cannot(place, 'its PHP may write nowhere, also not into a temporary folder');
-  const keys = newHatchKeys(probed.sodium ? 'ed25519' : 'ecdsa-p256');
-  const hides = canHide && probed.above;
-  if (hides)
-    await above.write(secretName, Buffer.from(keys.secret.toString('base64')), {
-      mode: 0o644,
-      mtime: Date.now(),
-    });
-  else if (canHide) await above.remove(secretName);
+  const keys = newHatchKeys(probed.sodium ? 'ed25519' : 'ecdsa-p256', secret);
+  const hides = (await hiding) && probed.above;
+  if (!hides && (await hiding)) await above.remove(secretName);
   const unknown = await site.get(`/${newHatchName()}.php`, signal);
   const program = hatchProgram(await readFile(sourceFile(), 'utf8'), {
     name,
@@ -69,22 +80,36 @@ export async function installHatch(
       page: unknown.content.subarray(0, largestUnknown),
     },
   });
-  await folder.write(asBytes(`${name}.php`), Buffer.from(program), { mode: 0o644, mtime: Date.now() });
+  await folder.write(asBytes(`${name}.php`), Buffer.from(program), fresh());
+  await removed;
   return { name, keys, skew };
 }
 
-/** Shows by a small program whether PHP runs in the web root, and removes it again. */
+/** Mode and time of what is put there. */
+function fresh(): { mode: number; mtime: number } {
+  return { mode: 0o644, mtime: Date.now() };
+}
+
+/**
+ * Shows by a small program whether PHP runs in the web root.
+ * @param hiding ends when the secret file is written
+ * @returns what it says, and what ends when it is removed again
+ */
 async function probe(
   place: HatchPlace,
-  secretFile: string,
+  { secretFile, hiding }: { readonly secretFile: string; readonly hiding: Promise<boolean> },
   signal: AbortSignal,
-): Promise<{ probed: Probed; skew: number }> {
+): Promise<{ probed: Probed; skew: number; removed: Promise<void> }> {
   const { folder, site } = place;
   const [name, token] = [newHatchName(), randomBytes(16).toString('hex')];
   const path = asBytes(`${name}.php`);
+  const remove = async () => {
+    await folder.remove(path);
+    await place.note(name, 'gone');
+  };
   await place.note(name, 'put');
-  await folder.write(path, Buffer.from(probeProgram(token, secretFile)), { mode: 0o644, mtime: Date.now() });
   try {
+    await Promise.all([folder.write(path, Buffer.from(probeProgram(token, secretFile)), fresh()), hiding]);
     const began = Date.now();
     // Where the site wants HTTPS, this leads there, and so goes everything after it.
     const answer = await site.get(`/${name}.php`, signal).catch(error => {
@@ -103,11 +128,10 @@ async function probe(
     if (text.includes('<?php')) throw cannot(place, 'its web server shows programs instead of running them');
     const probed = readProbe(text);
     if (probed?.token !== token) throw elsewhere(place, answer.status);
-    const middle = (began + Date.now()) / 2000;
-    return { probed, skew: probed.clock - middle };
-  } finally {
-    await folder.remove(path);
-    await place.note(name, 'gone');
+    return { probed, skew: probed.clock - (began + Date.now()) / 2000, removed: remove() };
+  } catch (error) {
+    await remove();
+    throw error;
   }
 }
 

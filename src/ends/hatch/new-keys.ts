@@ -1,8 +1,8 @@
-import { generateKeyPairSync, randomBytes } from 'node:crypto';
+import { generateKeyPairSync } from 'node:crypto';
 import type { HatchKeys, SigningAlgorithm } from '../../core/hatch/keys.js';
 
-/** New keys for a hatch. */
-export function newHatchKeys(algorithm: SigningAlgorithm): HatchKeys {
+/** New keys for a hatch that shares a secret of 32 bytes with this program. */
+export function newHatchKeys(algorithm: SigningAlgorithm, secret: Buffer): HatchKeys {
   const { privateKey, publicKey } =
     algorithm === 'ed25519'
       ? generateKeyPairSync('ed25519')
@@ -12,6 +12,6 @@ export function newHatchKeys(algorithm: SigningAlgorithm): HatchKeys {
     algorithm,
     privateKey,
     publicKey: algorithm === 'ed25519' ? der.subarray(-32) : der,
-    secret: randomBytes(32),
+    secret,
   };
 }

@@ -11,6 +11,7 @@ interface HatchFolder {
     signal: AbortSignal,
   ): AsyncIterable<{ readonly path: string }>;
   entry(path: ByteString): Promise<unknown>;
+  entriesAt?(paths: readonly ByteString[]): Promise<readonly unknown[]>;
   write(
     path: ByteString,
     content: Buffer,
@@ -46,12 +47,20 @@ export function isOfHatch(path: string): boolean {
   return /^\.?p[\da-f]{32}\.(?:php|state|try|secret)$/.test(path);
 }
 
-/** Takes away all that belongs to a hatch, by the account that put it there. */
+/** Takes away all that belongs to a hatch and is still there, by the account that put it there. */
 export async function removeHatch(
   { folder, above, note }: Pick<HatchPlace, 'folder' | 'above' | 'note'>,
   name: string,
 ): Promise<void> {
-  for (const file of [`${name}.php`, `.${name}.state`, `.${name}.try`]) await folder.remove(asBytes(file));
-  await above.remove(asBytes(`.${name}.secret`)).catch(() => {});
+  const clear = async (end: HatchFolder, names: readonly string[]) => {
+    const paths = names.map(asBytes);
+    const there = await (end.entriesAt?.(paths) ?? Promise.all(paths.map(path => end.entry(path))));
+    for (const [i, path] of paths.entries()) if (there[i] !== undefined) await end.remove(path);
+  };
+  await Promise.all([
+    clear(folder, [`${name}.php`, `.${name}.state`, `.${name}.try`]),
+    // A folder above that nobody may see holds nothing of ours.
+    clear(above, [`.${name}.secret`]).catch(() => {}),
+  ]);
   await note(name, 'gone');
 }
