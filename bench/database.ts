@@ -1,14 +1,22 @@
 // Takes 500 MB of rows from a MariaDB server and loads them into another of its databases, beside the server's own dump
-// program and client in the same run. Needs mariadbd, mariadb and mariadb-dump. Usage: npm run bench:database -- [MB] [take | load]
+// program and client in the same run. Needs mariadbd, mariadb and mariadb-dump. With `hatch`, through hatches (nginx,
+// PHP-FPM and proftpd) beside the straight connection, over lines of 20 ms each way. Usage: npm run bench:database -- [MB]
+// [take | load | hatch]
 import { execFileSync, spawn } from 'node:child_process';
 import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { Relay } from '../test/help/relay.js';
 import { OwnDatabase } from '../test/real/database.js';
+import { ownFtp } from '../test/real/ftp.js';
+import { startHost } from '../test/real/hatch-hosts.js';
+import { FtpRelay } from './ftp-relay.js';
 
 const program = new URL('../dist/cli/main.js', import.meta.url).pathname;
 const megabytes = Number(process.argv[2] ?? 500);
 const root = mkdtempSync(join(tmpdir(), 'able-porter-bench-'));
+const ending: (() => unknown)[] = [];
+const t = { after: (work: () => unknown) => ending.push(work) } as never;
 
 /** Posts of some kilobytes and short serialized settings, of words in no order; they pack to about a third. */
 async function fill(): Promise<void> {
@@ -120,6 +128,10 @@ old: { address: "https://club.saltmarsh.example/site", database: { server: "${ur
 new: { address: "https://saltmarshrowing.example", database: { server: "${url('ours')}", password: "" } }
 `,
   );
+  if (process.argv[3] === 'hatch') {
+    await throughHatch();
+    process.exit(0);
+  }
   mkdirSync(join(root, 'theirs'));
   const dump = `mariadb-dump ${own} --single-transaction old`;
   await timed(`${dump} > theirs/dump.sql`);
@@ -146,6 +158,57 @@ new: { address: "https://saltmarshrowing.example", database: { server: "${url('o
   );
   if (process.argv[3] !== 'take') await load();
 } finally {
+  await database.close();
+  rmSync(root, { recursive: true, force: true });
+}
+
+/** Takes and loads over lines of 20 ms each way: straight, and through hatches. */
+async function throughHatch(): Promise<void> {
+  const delay = 20;
+  const line = new Relay(database.port, delay);
+  const straight = `mysql://root@127.0.0.1:${await line.listen()}`;
+  const there = `mysql://root@127.0.0.1:${database.port}`;
+  const ftp = await ownFtp(t, root, 'none', { clients: 8 });
+  const relay = new FtpRelay(ftp.port, delay);
+  const port = await relay.listen();
+  const end = async (name: 'old' | 'new') => {
+    mkdirSync(join(root, name));
+    const web = new Relay(await startHost(t, 'nginx-fpm', join(root, name)), delay);
+    ending.push(() => web.close());
+    return `reach: "http://127.0.0.1:${await web.listen()}", files: "ftp://porter@127.0.0.1:${port}${join(root, name)}", login: { password: ${JSON.stringify(ftp.password)} }, hatch: true`;
+  };
+  const sheets = {
+    straight: [
+      `database: { server: "${straight}/old" }`,
+      `database: { server: "${straight}/ours", password: "" }`,
+    ],
+    hatch: [
+      `${await end('old')}, database: { server: "${there}/old", through: files }`,
+      `${await end('new')}, database: { server: "${there}/theirs", password: "", through: files }`,
+    ],
+  };
+  const seconds: Record<string, Record<string, number>> = {};
+  for (const [name, [old, next]] of Object.entries(sheets)) {
+    const at = join(root, `move-${name}`);
+    mkdirSync(at);
+    writeFileSync(
+      join(at, 'move.yaml'),
+      `name: big\nold: { address: "http://club.saltmarsh.example", ${old} }\nnew: { address: "http://saltmarshrowing.example", ${next} }\ntake: { files: false }\n`,
+    );
+    seconds[name] = {};
+    for (const step of ['pack', 'rewrite', 'deliver'])
+      seconds[name][step] = (
+        await timed(`bash -c 'cd ${at} && node ${program} ${step} --yes --quiet'`)
+      ).seconds;
+  }
+  for (const step of ['pack', 'deliver']) {
+    const [plain, hatch] = [seconds.straight![step]!, seconds.hatch![step]!];
+    console.log(
+      `${step.padEnd(8)} straight ${plain.toFixed(1)} s, through a hatch ${hatch.toFixed(1)} s: ${(hatch / plain).toFixed(2)} ×`,
+    );
+  }
+  for (const one of [line, relay]) await one.close();
+  for (const work of ending.reverse()) await work();
   await database.close();
   rmSync(root, { recursive: true, force: true });
 }
