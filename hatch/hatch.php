@@ -555,8 +555,8 @@ function ending($ask, $data, $reply, $state) { return ['gone' => $state->close()
 
 /**
  * Runs statements over one connection, until the slice ends. Each is a letter, its length (32 bits, big-endian) and its bytes:
- * `s` for one of this request, `r` for one that the session has run before and that is run again, for a session lasts no longer
- * than a request. What a repeated question finds must be what it found before.
+ * `s` for one of this request, `q` for one whose rows may be cut where the slice ends, `r` for one that the session has run before
+ * and that is run again, for a session lasts no longer than a request. What a repeated question finds must be what it found before.
  */
 function statements($ask, $data, $reply, $state) {
     $db = connected($ask['database'], $state);
@@ -564,7 +564,7 @@ function statements($ask, $data, $reply, $state) {
     $done = $repeated = 0;
     for ($at = 0; $at < strlen($data); ) {
         list(, $length) = unpack('N', substr($data, $at + 1, 4));
-        list($isNew, $sql) = [$data[$at] === 's', substr($data, $at + 5, $length)];
+        list($isNew, $mayCut, $sql) = [$data[$at] !== 'r', $data[$at] === 'q', substr($data, $at + 5, $length)];
         $at += 5 + $length;
         // What nobody asked for yet waits for the next request.
         if ($isNew && $done > 0 && $reply->isFull()) break;
@@ -577,7 +577,7 @@ function statements($ask, $data, $reply, $state) {
         $hash = hash_init('sha256');
         $isCut = false;
         if ($result !== true) {
-            $isCut = !rows($result, $isNew ? $reply : null, $hash, !empty($ask['parts']));
+            $isCut = !rows($result, $isNew ? $reply : null, $hash, $mayCut);
             $result->free();
         }
         if (!$isNew) {

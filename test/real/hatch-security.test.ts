@@ -348,7 +348,7 @@ test('only statements that a move needs are run, on one database', { timeout: 30
   const ask = async (...statements: string[]) => {
     const { result, data } = await hatch.ask(
       { do: 'sql', database: place, found: [] },
-      statementBytes(statements.map(sql => ({ sql, isRepeated: false }))),
+      statementBytes(statements.map(sql => ({ sql, kind: 'once' as const }))),
     );
     const rows: string[] = [];
     if (result.error === undefined)

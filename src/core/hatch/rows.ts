@@ -33,16 +33,18 @@ export function readRows(data: Buffer, taker: RowTaker): void {
   }
 }
 
-/** A statement that is run, or run again for what it does to the session. */
+/** A statement, and whether it is run again for what it does to the session, or may give a part of its rows. */
 export interface HatchStatement {
   readonly sql: string;
-  readonly isRepeated: boolean;
+  readonly kind: 'once' | 'repeated' | 'in parts';
 }
+
+const letters = { once: 's', repeated: 'r', 'in parts': 'q' } as const;
 
 /** Statements as a hatch takes them; the text is bytes, one a character. */
 export function statementBytes(statements: readonly HatchStatement[]): Buffer {
-  const parts = statements.flatMap(({ sql, isRepeated }) => {
-    const head = Buffer.alloc(5, isRepeated ? 'r' : 's');
+  const parts = statements.flatMap(({ sql, kind }) => {
+    const head = Buffer.alloc(5, letters[kind]);
     head.writeUInt32BE(sql.length, 1);
     return [head, Buffer.from(sql, 'latin1')];
   });

@@ -3,6 +3,9 @@ import { literal, sql } from '../../../core/sql/encoded-sql.js';
 import type { SeenDatabase, SeenTable } from '../database-end.js';
 import type { DatabaseSession } from './session/session.js';
 
+/** What gives rows. */
+type Asked = Pick<DatabaseSession, 'rows'>;
+
 /** Databases of the server's own. */
 const ownOfServer = /^(?:information_schema|performance_schema|mysql|sys)$/i;
 
@@ -17,7 +20,7 @@ export async function databasesSeen(session: DatabaseSession): Promise<SeenDatab
 }
 
 /** The tables and views of a database. @param database its name as a literal */
-export async function tablesOf(session: DatabaseSession, database = sql`DATABASE()`): Promise<SeenTable[]> {
+export async function tablesOf(session: Asked, database = sql`DATABASE()`): Promise<SeenTable[]> {
   const rows = await session.rows(
     sql`SELECT TABLE_NAME, TABLE_TYPE, ENGINE, TABLE_ROWS, DATA_LENGTH + INDEX_LENGTH, AUTO_INCREMENT, TABLE_COMMENT
      FROM information_schema.TABLES WHERE TABLE_SCHEMA = ${database} ORDER BY TABLE_NAME`,
@@ -34,7 +37,7 @@ export async function tablesOf(session: DatabaseSession, database = sql`DATABASE
 }
 
 /** The columns of every table of the session's database, in their order. */
-export async function columnsOf(session: DatabaseSession): Promise<Map<string, Column[]>> {
+export async function columnsOf(session: Asked): Promise<Map<string, Column[]>> {
   const rows = await session.rows(
     sql`SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, CHARACTER_SET_NAME, EXTRA
      FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() ORDER BY TABLE_NAME, ORDINAL_POSITION`,
@@ -62,7 +65,7 @@ export async function triggersOf(session: DatabaseSession): Promise<{ name: stri
 }
 
 /** The columns of each table's primary key, or of a unique key without NULL in it. */
-export async function keysOf(session: DatabaseSession): Promise<Map<string, string[]>> {
+export async function keysOf(session: Asked): Promise<Map<string, string[]>> {
   const rows = await session.rows(
     sql`SELECT TABLE_NAME, INDEX_NAME, COLUMN_NAME, NULLABLE, SUB_PART FROM information_schema.STATISTICS
      WHERE TABLE_SCHEMA = DATABASE() AND NON_UNIQUE = 0 ORDER BY TABLE_NAME, INDEX_NAME <> 'PRIMARY', INDEX_NAME, SEQ_IN_INDEX`,

@@ -123,6 +123,8 @@ class HatchLine implements StatementLine {
   private pauses = 0;
   private resumed: { promise: Promise<void>; resolve: () => void } | undefined;
   private mostRows = firstRows;
+  /** Those that have turned out to be longer than a slice, whatever the server says of their tables. */
+  private readonly long = new WeakSet<Asked>();
 
   constructor(place: DatabasePlace, hatch: Hatch) {
     this.place = place;
@@ -190,21 +192,26 @@ class HatchLine implements StatementLine {
     }
   }
 
-  /** Sends statements. @returns how many of them were done in this slice; the first was in any case */
+  /** Sends statements. @returns how many of them were done in this slice */
   private async sendSome(batch: readonly Asked[]): Promise<number> {
     let done = 0;
     let failure: unknown;
-    const { error } = await this.exchange(
-      batch.map(({ sql }) => sql),
+    let rows: (Buffer | null)[][] = [];
+    const give = (cells: (Buffer | null)[]) => {
+      try {
+        if (failure === undefined) batch[done]!.take?.(cells);
+      } catch (thrown) {
+        failure = thrown;
+      }
+    };
+    const { cut, error } = await this.exchange(
+      batch.map(({ sql, reading }) => ({ sql, kind: reading ? 'in parts' : 'once' })),
       {
-        row: cells => {
-          try {
-            if (failure === undefined) batch[done]!.take?.(cells);
-          } catch (thrown) {
-            failure = thrown;
-          }
-        },
+        // Of a table that turns out to be longer than a slice nothing is given yet.
+        row: cells => (batch[done]!.reading ? rows.push(cells) : give(cells)),
         end: effect => {
+          for (const cells of rows) give(cells);
+          rows = [];
           const one = batch[done++]!;
           if (failure === undefined) one.resolve(effect);
           else one.reject(failure);
@@ -213,6 +220,7 @@ class HatchLine implements StatementLine {
       },
     );
     if (error !== undefined) throw new StatementFailed(done, error);
+    if (cut) this.long.add(batch[done]!);
     return done;
   }
 
@@ -223,14 +231,10 @@ class HatchLine implements StatementLine {
       if (this.isOver) throw lost('the session was ended');
       const asked = this.mostRows;
       const before = parts.rows;
-      const { cut, error, bytes } = await this.exchange(
-        [parts.next(asked)],
-        {
-          row: cells => one.take?.(parts.came(cells)),
-          end: () => {},
-        },
-        true,
-      );
+      const { cut, error, bytes } = await this.exchange([{ sql: parts.next(asked), kind: 'in parts' }], {
+        row: cells => one.take?.(parts.came(cells)),
+        end: () => {},
+      });
       if (error !== undefined) throw new StatementFailed(0, error);
       const came = parts.rows - before;
       // As many as fit next time: what is not taken is read in vain.
@@ -243,9 +247,8 @@ class HatchLine implements StatementLine {
   }
 
   private async exchange(
-    statements: readonly EncodedSql[],
+    statements: readonly { readonly sql: EncodedSql; readonly kind: 'once' | 'in parts' }[],
     taker: { row(cells: (Buffer | null)[]): void; end(effect: Effect): void },
-    isPart = false,
   ): Promise<{ cut: boolean; error: unknown; bytes: number }> {
     const { state } = this;
     const held = state.statements;
@@ -256,14 +259,10 @@ class HatchLine implements StatementLine {
         database: { host, port, socket: socket ?? null, user, password, name },
         found: held.map(({ found }) => found),
         bytes: answerBytes,
-        parts: isPart,
       },
       {
-        data: statementBytes([
-          ...held.map(({ sql }) => ({ sql, isRepeated: true })),
-          ...statements.map(sql => ({ sql, isRepeated: false })),
-        ]),
-        isOnce: statements.some(changes),
+        data: statementBytes([...held.map(({ sql }) => ({ sql, kind: 'repeated' as const })), ...statements]),
+        isOnce: statements.some(({ sql }) => changes(sql)),
         packs: true,
       },
     );
@@ -271,7 +270,7 @@ class HatchLine implements StatementLine {
     readRows(data, {
       row: taker.row,
       end: (effect, found) => {
-        state.ran(statements[at++]!, found.toString('hex'));
+        state.ran(statements[at++]!.sql, found.toString('hex'));
         taker.end(effect);
       },
     });
@@ -287,11 +286,12 @@ class HatchLine implements StatementLine {
   }
 
   /** How a statement is continued that reads a table which is too long for one request; undefined for any other. */
-  private async longReading({ reading }: Asked): Promise<TableParts | undefined> {
+  private async longReading(asked: Asked): Promise<TableParts | undefined> {
+    const { reading } = asked;
     if (!reading) return undefined;
     this.known ??= this.look();
     const known = (await this.known).get(reading.table);
-    return known && known.bytes > wholeBytes
+    return known && (known.bytes > wholeBytes || this.long.has(asked))
       ? new TableParts(reading.table, reading.selected, known)
       : undefined;
   }
@@ -309,7 +309,7 @@ class HatchLine implements StatementLine {
   }
 
   /** Asks while a statement waits: not behind it. */
-  private direct<T>(work: (session: DatabaseSession) => Promise<T>): Promise<T> {
+  private direct<T>(work: (session: Pick<DatabaseSession, 'rows'>) => Promise<T>): Promise<T> {
     const sending = new Sending({
       take: waiting => waiting.splice(0),
       send: async batch => ({ done: await this.sendSome(batch) }),
@@ -323,7 +323,7 @@ class HatchLine implements StatementLine {
       });
       return list;
     };
-    return work({ rows } as DatabaseSession);
+    return work({ rows });
   }
 }
 
