@@ -8,7 +8,7 @@ import type { FileEntry } from '../files/entries.js';
  */
 
 const block = 512;
-/** A longer name stands in a head of its own. */
+/** A longer name gets a header before it. */
 const longestName = 100;
 
 /** A file or folder as a part of a tar. */
