@@ -328,10 +328,10 @@ function facts($ask, $data, $reply, $state) {
     $try = root() . '/.' . basename(__FILE__, '.php') . '.try';
     $owner = @file_put_contents($try, 'x') === 1 ? fileowner($try) : null;
     @unlink($try);
-    return ['php' => PHP_VERSION, 'server' => text($_SERVER['SERVER_SOFTWARE'] ?? ''), 'sapi' => PHP_SAPI, 'clock' => microtime(true),
-        'extensions' => array_values(array_filter(['sodium', 'openssl', 'mysqli', 'pdo_mysql', 'zlib', 'hash'], 'extension_loaded')),
+    return ['php' => PHP_VERSION, 'server' => text($_SERVER['SERVER_SOFTWARE'] ?? ''), 'sapi' => PHP_SAPI,
+        'extensions' => array_values(array_filter(['sodium', 'openssl', 'mysqli', 'zlib', 'hash'], 'extension_loaded')),
         'limits' => $limits, 'room' => function_exists('disk_free_space') ? @disk_free_space(root()) : null,
-        'owner' => $owner, 'rootOwner' => fileowner(root()), 'resumesSums' => PHP_VERSION_ID >= 80100];
+        'owner' => $owner, 'rootOwner' => fileowner(root())];
 }
 
 /** Lists folders and those below them. @param $data folders to list; @param $ask['skip'] entries of the first that were listed */
@@ -589,9 +589,8 @@ function statements($ask, $data, $reply, $state) {
         $reply->data('E' . pack('JN', max(0, $db->affected_rows), $db->warning_count) . hash_final($hash, true));
         $done++;
     }
-    $number = $db->thread_id;
     $db->close();
-    return ['done' => $done, 'thread' => $number];
+    return ['done' => $done];
 }
 
 /** Gives rows: `R`, how many cells, and each with its length, or all ones for NULL. False where the slice ended before the last, as it may in a part of a table. */

@@ -14,12 +14,10 @@ export interface HatchFacts {
   readonly writesAsOwner: boolean;
   /** Whether it can pack what it sends. */
   readonly packs: boolean;
-  /** Whether a checksum can be continued in another request. */
-  readonly resumesSums: boolean;
 }
 
 export function readFacts(result: Readonly<Record<string, unknown>>): HatchFacts {
-  const { php, server, sapi, extensions, limits, room, owner, rootOwner, resumesSums } = result;
+  const { php, server, sapi, extensions, limits, room, owner, rootOwner } = result;
   const list = extensions as string[];
   return {
     php: String(php),
@@ -30,6 +28,5 @@ export function readFacts(result: Readonly<Record<string, unknown>>): HatchFacts
     room: typeof room === 'number' ? room : undefined,
     writesAsOwner: owner !== null && owner === rootOwner,
     packs: list.includes('zlib'),
-    resumesSums: resumesSums === true,
   };
 }
