@@ -290,15 +290,16 @@ export interface StepState {
 
 /** The last word of the journal on a step. What `undo` or `tidy` removed is not done any more. */
 export function stateOf(records: readonly JournalRecord[], step: StepName): StepState {
-  const last = records.findLast(
-    record => record.event !== 'did' && (record.step === step || undoes(record, step)),
+  const last = records.findLast(record =>
+    record.step === step ? record.event !== 'did' : undoes(record, step),
   );
   if (!last || last.step !== step) return { state: 'not yet', record: undefined };
   return { state: last.event === 'began' ? 'begun' : (last.event as StepState['state']), record: last };
 }
 
+/** Whether a record of another step means that this one is not done any more. An `undo` need not come to its end for that. */
 function undoes(record: JournalRecord, step: StepName): boolean {
-  if (record.event !== 'done') return false;
+  if (record.event !== 'done' && record.deed?.kind !== 'changing') return false;
   if (record.step === 'undo') return step === 'deliver' || step === 'configure' || step === 'check';
   return record.step === 'tidy' && (step === 'pack' || step === 'rewrite');
 }

@@ -9,6 +9,7 @@ import { movedDump, movedFiles } from '../ends/move-folder/crate.js';
 import type { CratePart } from '../ends/move-folder/crate-part.js';
 import { changesFindings, changesText } from './deliver/changes.js';
 import type { LoadedDatabase } from './deliver/database/loaded.js';
+import { settleRestoration } from './deliver/database/restore.js';
 import { unmetWishes } from './deliver/database/site-data.js';
 import type { StagedParts } from './deliver/database/stage-parts.js';
 import { DatabaseDeliverer } from './deliver/deliver-database.js';
@@ -76,6 +77,7 @@ export async function deliver(
   refuseNowhere(run);
   await refuseClosed(run.move, 'Delivering the crate');
   await settleExchanges(run);
+  await settleRestoration(run);
   const manifest = await move.crate.manifest();
   const family = familyNamed(manifest.from.family);
   const stops = crateTablesFindings(move, manifest);

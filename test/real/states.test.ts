@@ -139,7 +139,8 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
     return { move, events: () => {}, signal: new AbortController().signal, rate: unlimitedRate };
   }
 
-  async does(command: string, number: number): Promise<void> {
+  /** @returns whether it was done; what it finds may stop it before it changes anything */
+  async does(command: string, number: number): Promise<boolean> {
     const step = await this.stepRun();
     const again = { ...step, again: true };
     switch (command) {
@@ -150,20 +151,16 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
         await rewrite(step);
         break;
       case 'deliver':
-        await deliver(step, plainDelivery);
-        break;
+        return (await deliver(step, plainDelivery)).state !== 'stopped';
       case 'deliver all':
-        await deliver(again, plainDelivery);
-        break;
+        return (await deliver(again, plainDelivery)).state !== 'stopped';
       case 'replace':
-        await deliver(step, { ...plainDelivery, replaceChanges: true });
-        break;
+        return (await deliver(step, { ...plainDelivery, replaceChanges: true })).state !== 'stopped';
       case 'undo':
-        await undo(step);
-        break;
+        return (await undo(step)).state !== 'stopped';
       case 'keepsake': {
-        const kept = await keepsakesOf(step.move);
-        if (kept.length > 0) await undoKeepsake(step, kept[number % kept.length]!.number);
+        const kept = await this.keepsake(number);
+        if (kept !== undefined) await undoKeepsake(step, kept);
         break;
       }
       case 'check':
@@ -178,6 +175,13 @@ INSERT INTO \`wp_nokey\` VALUES ('generation ${this.generation % 2}');
         break;
       }
     }
+    return true;
+  }
+
+  /** The number of one of those that are kept, for a number at random; undefined where nothing is. */
+  async keepsake(random: number): Promise<number | undefined> {
+    const kept = await keepsakesOf((await this.stepRun()).move);
+    return kept[random % kept.length]?.number;
   }
 
   tables(): string[] {
@@ -263,9 +267,17 @@ const killable: Readonly<Record<string, readonly string[]>> = {
   deliver: ['deliver', '--yes'],
   replace: ['deliver', '--yes', '--replace-changes'],
   undo: ['undo', '--yes'],
+  keepsake: ['undo', '--yes', '--keepsake'],
 };
 
-const action = fc.record({
+interface Action {
+  readonly what: string;
+  readonly number: number;
+  /** Killed at so many hundredths of what it does; not at all beyond. */
+  readonly killed: number;
+}
+
+const action: fc.Arbitrary<Action> = fc.record({
   what: fc.oneof(
     { weight: 6, arbitrary: fc.constantFrom('deliver', 'replace', 'deliver all') },
     { weight: 3, arbitrary: fc.constantFrom('undo', 'keepsake', 'check', 'live') },
@@ -274,9 +286,48 @@ const action = fc.record({
     { weight: 1, arbitrary: fc.constant('tidy') },
   ),
   number: fc.nat(1000),
-  /** Killed at so many hundredths of what it does; not at all beyond. */
   killed: fc.nat(400),
 });
+
+/** One life of a world, with all promises looked at after each thing that is done. */
+async function live(t: TestContext, world: World, actions: readonly Action[]): Promise<void> {
+  for (const first of ['pack', 'rewrite', 'deliver']) await world.does(first, 0);
+  await world.assertPromises(false);
+  let wasKilled = false;
+  const done: string[] = [];
+  try {
+    for (const { what, number, killed } of actions) {
+      done.push(`${what} ${number} ${killed}`);
+      if (what === 'write row') world.writeRow();
+      else if (what === 'edit row') world.editRow(number);
+      else if (what === 'edit file') world.editFile();
+      else if (what === 'upload') world.upload();
+      else if (what === 'next generation') {
+        world.editOld();
+        for (const step of ['pack', 'rewrite']) await attempt(() => world.does(step, 0));
+      } else if (killable[what] && killed < 100) {
+        const kept = what === 'keepsake' ? [await world.keepsake(number)] : [];
+        if (kept.includes(undefined)) continue;
+        // A run has some hundred operations on files and the network.
+        await run([...killable[what], ...kept.map(String)], {
+          cwd: world.at('move'),
+          killAt: 20 + killed * 4,
+        });
+        wasKilled = true;
+      } else {
+        const went = await attempt(() => world.does(what, number));
+        // A run that ends puts right what a killed one has left.
+        if (went && ['deliver', 'replace', 'deliver all', 'undo'].includes(what)) wasKilled = false;
+      }
+      await world.assertPromises(wasKilled);
+    }
+  } catch (error) {
+    t.diagnostic(
+      `after ${done.join(', ')} in ${world.at()}: ${error instanceof Error ? error.stack : error}`,
+    );
+    throw error;
+  }
+}
 
 test('whatever is done in whatever order, with others writing and kills at any moment, every promise is kept', {
   timeout: 3_000_000,
@@ -286,47 +337,42 @@ test('whatever is done in whatever order, with others writing and kills at any m
   let worlds = 0;
   await fc.assert(
     fc.asyncProperty(fc.array(action, { minLength: 3, maxLength: 12 }), async actions => {
-      const world = new World(t, database, `states_${++worlds % 4}`);
-      for (const first of ['pack', 'rewrite', 'deliver']) await world.does(first, 0);
-      await world.assertPromises(false);
-      let wasKilled = false;
-      const done: string[] = [];
-      for (const { what, number, killed } of actions) {
-        done.push(`${what} ${number} ${killed}`);
-        if (what === 'write row') world.writeRow();
-        else if (what === 'edit row') world.editRow(number);
-        else if (what === 'edit file') world.editFile();
-        else if (what === 'upload') world.upload();
-        else if (what === 'next generation') {
-          world.editOld();
-          for (const step of ['pack', 'rewrite']) await attempt(() => world.does(step, 0));
-        } else if (killable[what] && killed < 100) {
-          // A run has some hundred operations on files and the network.
-          await run(killable[what], { cwd: world.at('move'), killAt: 20 + killed * 4 });
-          wasKilled = true;
-        } else {
-          const went = await attempt(() => world.does(what, number)).catch(error => {
-            t.diagnostic(`after ${done.join(', ')} in ${world.at()}: ${error.stack}`);
-            throw error;
-          });
-          // A run that ends puts right what a killed one has left.
-          if (went && ['deliver', 'replace', 'deliver all', 'undo'].includes(what)) wasKilled = false;
-        }
-        await world.assertPromises(wasKilled).catch(error => {
-          t.diagnostic(`after ${done.join(', ')} in ${world.at()}: ${error.message}`);
-          throw error;
-        });
-      }
+      await live(t, new World(t, database, `states_${++worlds % 4}`), actions);
     }),
     { numRuns: effort(4, 80), endOnFailure: true },
   );
 });
 
+test('whatever is killed wherever, and whatever comes after it, every promise is kept', {
+  timeout: 3_000_000,
+}, async t => {
+  if (!needs(t, ...programs)) return;
+  const database = started();
+  const made = { number: 0, killed: 400 };
+  const changed = ['next generation', 'edit row', 'edit file', 'replace'];
+  const lives = Object.keys(killable).flatMap(killed =>
+    Array.from({ length: 60 }, (_, at) => at).flatMap(at =>
+      ['deliver', 'deliver all', 'replace', 'undo'].map(next => [
+        // Restoring a keepsake needs one.
+        ...(killed === 'keepsake' ? changed : []).map(what => ({ ...made, what })),
+        { what: killed, number: at, killed: at },
+        { ...made, what: 'edit row' },
+        { ...made, what: next },
+        { ...made, what: 'edit row', number: 1 },
+        { ...made, what: 'undo' },
+        { ...made, what: 'deliver' },
+      ]),
+    ),
+  );
+  const share = lives.length / effort(6, Number(process.env.LIVES ?? 120));
+  for (let i = 0; i < lives.length; i += share)
+    await live(t, new World(t, database, `killed_${Math.floor(i) % 4}`), lives[Math.floor(i)]!);
+});
+
 /** @returns false where the program refuses */
-async function attempt(work: () => Promise<void>): Promise<boolean> {
+async function attempt(work: () => Promise<boolean>): Promise<boolean> {
   try {
-    await work();
-    return true;
+    return await work();
   } catch (error) {
     if (error instanceof PorterError) return false;
     throw error;

@@ -242,7 +242,8 @@ export class DatabaseDeliverer implements Deliverer {
         const replacement = hasNote ? await replacementIn(run.move, connection, incoming) : seen;
         const folder = new StateFolder(run.move, 'delivered');
         const state = await folder.read();
-        const isOurs = state?.database === database.id && reached === 'nothing';
+        const { loaded } = await ledgerOf(run.move);
+        const isOurs = state?.database === database.id && loaded.has(database.id) && reached === 'nothing';
         const written = isOurs
           ? await writtenSince(run, connection, { family, prefix: incoming.prefix, state, folder })
           : undefined;

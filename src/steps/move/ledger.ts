@@ -189,6 +189,7 @@ export class Ledger {
       }
       case 'database restored':
         this.loaded.delete(deed.database);
+        this.forgetFirst(deed.database);
         break;
       case 'provisioned':
         this.provisioned.set(deed.database, [...(this.provisioned.get(deed.database) ?? []), ...deed.made]);
@@ -256,6 +257,16 @@ export class Ledger {
         break;
       default:
         deed satisfies never;
+    }
+  }
+
+  /** What was in a database before the first delivery is in its place again. */
+  private forgetFirst(database: string): void {
+    for (const { number, by, data } of [...this.keepsakes.values()]) {
+      const at = by === 'first delivery' ? data.findIndex(one => one.database === database) : -1;
+      if (at < 0) continue;
+      data.splice(at, 1);
+      this.forgetEmpty(number);
     }
   }
 

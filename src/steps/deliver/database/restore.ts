@@ -70,7 +70,7 @@ export async function writtenIntoDelivered(
   const { move } = run;
   const folder = new StateFolder(move, 'delivered');
   const state = await folder.read();
-  if (state?.database !== place) return undefined;
+  if (state?.database !== place || (await isRestoring(run))) return undefined;
   const manifest = await move.crate.manifest().catch(() => undefined);
   const family = familyNamed(manifest?.from.family ?? 'plain');
   const prefix = prefixOf(move, manifest?.from.prefix);
@@ -107,8 +107,44 @@ export async function restoreDatabase(
     await endLoads(move, connection);
   });
   await noteDeed(run, 'undo', { kind: 'database restored', database: place });
-  if (first) await noteDeed(run, 'undo', { kind: 'keepsake gone', number: first.number, what: 'database' });
   await new StateFolder(move, 'delivered').remove();
+}
+
+/**
+ * Finishes what an interrupted `undo` had done to the database and not noted. Otherwise the next delivery would take what was
+ * there before the first one for what was delivered, and keep it as something else.
+ */
+export async function settleRestoration(run: StepRun): Promise<void> {
+  const { move } = run;
+  const { loaded } = await ledgerOf(move);
+  const delivered = new StateFolder(move, 'delivered');
+  const state = await delivered.read();
+  if (state && !loaded.has(state.database)) await delivered.remove();
+  const remains = await databaseRemains(move);
+  if (remains && (await isRestoring(run))) await restoreDatabase(run, remains, undefined);
+}
+
+/** Whether an interrupted `undo` has begun to put back what was in the database before the first delivery. */
+async function isRestoring({ move }: StepRun): Promise<boolean> {
+  const ledger = await ledgerOf(move);
+  const { state } = ledger.lastOf('undo');
+  const database = newDatabaseOf(move);
+  const first = database && ledger.firstOf(database.id);
+  if (!first || (state !== 'begun' && state !== 'failed')) return false;
+  return database.use(async connection => {
+    if (first.kind === 'dump kept')
+      return (await connection.loadPosition(loadNoteName('undo'))) !== undefined;
+    return first.kind === 'tables kept' && isBack(first, await namesThere(connection));
+  });
+}
+
+async function namesThere(connection: DatabaseConnection): Promise<Set<string>> {
+  return new Set((await connection.tables()).map(({ name }) => name));
+}
+
+/** Whether tables that were kept are in their places again; one statement puts all of them there. */
+function isBack({ tables }: KeptTables, there: ReadonlySet<string>): boolean {
+  return tables.some(({ name, as }) => there.has(name) && !there.has(as));
 }
 
 /** @throws DamageError where what is kept is not there any more, or not as it was when it was kept */
@@ -128,11 +164,10 @@ async function verifyKept(move: Move, database: DatabaseEnd, kept: KeptData): Pr
   await programsOfKeepsake(move, kept);
   const sums = (await ledgerOf(move)).keepsakes.get(kept.number)?.sums.get(kept.database);
   await database.use(async connection => {
-    const there = new Set((await connection.tables()).map(({ name }) => name));
-    const isBack = kept.tables.some(({ name, as }) => there.has(name) && !there.has(as));
+    const there = await namesThere(connection);
     const missing = kept.tables.filter(({ as }) => !there.has(as));
     // A restoration that was interrupted has put all of them in their places at once.
-    if (isBack && missing.length === kept.tables.length) return;
+    if (isBack(kept, there) && missing.length === kept.tables.length) return;
     if (missing.length > 0)
       throw damaged(
         `${missing.length} of ${kept.tables.length} tables of keepsake ${kept.number} are not there any more: ${missing[0]!.as}`,
@@ -159,10 +194,10 @@ async function exchange(
   const names = new Set(there.map(({ name }) => name));
   const back = first?.kind === 'tables kept' ? first.tables : [];
   // Tables that are back already were there before; a repeated run must not take them away.
-  const isBack = back.some(({ as }) => !names.has(as));
+  const areBack = back.some(({ as }) => !names.has(as));
   const waiting = tables.map(stagedName);
   const dropWaiting = () => connection.drop(waiting.map((name): DatabaseObject => ({ kind: 'table', name })));
-  if (isBack) return dropWaiting();
+  if (areBack) return dropWaiting();
   await dropWaiting();
   await connection.drop(await programsDelivered(move));
   const own = there.filter(({ name }) => tables.includes(name));
@@ -242,9 +277,9 @@ export async function exchangeData(run: StepRun, kept: KeptData, keeps: number):
   const before = new StateFolder(move, `keepsake/${kept.number}/delivered`);
   await database.use(async connection => {
     const there = await connection.tables();
-    const isBack =
+    const areBack =
       kept.kind === 'tables kept' && kept.tables.some(({ as }) => !there.some(({ name }) => name === as));
-    if (!isBack) {
+    if (!areBack) {
       const replaced = there.filter(({ name }) => names.includes(name));
       const isOurs = (await ledgerOf(move)).loaded.has(kept.database);
       const by = isOurs ? 'undo' : 'first delivery';
