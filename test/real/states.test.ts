@@ -364,7 +364,7 @@ test('whatever is killed wherever, and whatever comes after it, every promise is
       ]),
     ),
   );
-  const share = lives.length / effort(6, Number(process.env.LIVES ?? 120));
+  const share = lives.length / effort(6, Number(process.env.ABLE_PORTER_LIVES ?? 40));
   for (let i = 0; i < lives.length; i += share)
     await live(t, new World(t, database, `killed_${Math.floor(i) % 4}`), lives[Math.floor(i)]!);
 });
