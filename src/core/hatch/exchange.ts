@@ -44,7 +44,7 @@ const largest = 64 * 1024 * 1024;
 export function requestBytes(keys: HatchKeys, request: HatchRequest): Buffer {
   const { hatch, number, time, packs, seals } = request;
   let body: Buffer = Buffer.concat([Buffer.from(`${JSON.stringify(request.ask)}\n`), request.data]);
-  if (packs) body = deflateRawSync(body, { level: 2 });
+  if (packs) body = packed(body);
   if (seals) body = sealed(requestKey(keys.secret, 'ask', number), body);
   const sum = createHash('sha256').update(body).digest('hex');
   const head = Buffer.from(JSON.stringify({ hatch, n: number, time, sum, packed: packs, sealed: seals }));
@@ -73,6 +73,11 @@ export function readAnswer(
   const result = JSON.parse(body.subarray(end, -lengthBytes).toString()) as HatchAnswer['result'];
   const data = body.subarray(0, end);
   return { result, data: result.packed ? inflateRawSync(data, { maxOutputLength: largest }) : data };
+}
+
+/** A body as it is packed on its way: raw DEFLATE. */
+export function packed(body: Buffer): Buffer {
+  return deflateRawSync(body, { level: 2 });
 }
 
 /** AES-256-GCM: nonce, tag and text. */

@@ -8,6 +8,7 @@ import {
   type HatchAsk,
   type HatchRequest,
   NotFromHatch,
+  packed,
   readAnswer,
   requestBytes,
 } from '../../core/hatch/exchange.js';
@@ -46,6 +47,11 @@ export class HatchSilent extends Error {}
 const atOnce = 4;
 /** Bytes of a request that every server takes: 1 MB is the usual limit of some. */
 const sureBytes = 900 * 1024;
+/** Bytes that a request may unpack to: PHP holds them several times in its memory. */
+const mostUnpacked = 4 * 1024 * 1024;
+const leastAtOnce = 64 * 1024;
+/** Bytes of a text at three places, from which it is estimated how it packs. */
+const sampleBytes = 4096;
 /** The least share of a slice that is asked for. */
 const leastShare = 1 / 32;
 const answerBytes = 48 * 1024 * 1024;
@@ -64,14 +70,29 @@ export class Hatch {
   private share = 1;
   /** Seconds that a slice works. */
   private seconds = firstSeconds;
+  private packs = false;
 
   constructor(place: HatchPlace) {
     this.place = place;
   }
 
-  /** Bytes of data that go with one request. */
+  /** Bytes of data that go with one request, as they are sent. */
   get requestBytes(): number {
     return sureBytes;
+  }
+
+  /** The same for what should be done within one request: less over a line that breaks. */
+  get bytesAtOnce(): number {
+    return Math.max(leastAtOnce, sureBytes * this.share);
+  }
+
+  /** How many bytes of a request a text takes, as far as a sample tells. */
+  weightOf(text: string): number {
+    if (!this.packs || text.length < 4 * sampleBytes) return text.length;
+    const places = [0, text.length / 2 - sampleBytes / 2, text.length - sampleBytes].map(Math.floor);
+    const samples = places.map(at => Buffer.from(text.slice(at, at + sampleBytes), 'latin1'));
+    const share = packed(Buffer.concat(samples)).length / (places.length * sampleBytes);
+    return Math.ceil(text.length * Math.max(share * 1.2, sureBytes / mostUnpacked));
   }
 
   get atOnce(): number {
@@ -165,6 +186,7 @@ export class Hatch {
     try {
       const { result } = await this.askOpen(bare, { do: 'facts' }, {});
       const facts = readFacts(result);
+      this.packs = facts.packs;
       this.report(
         `A hatch is at the ${place.end} site (PHP ${facts.php}); it is taken away when this command ends`,
       );

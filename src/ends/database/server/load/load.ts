@@ -111,7 +111,7 @@ class Load implements LoadDone {
     this.planned = position;
     this.resumedAt = position.done;
     this.has = options.has;
-    this.limit = options.limit;
+    this.limit = Math.min(options.limit, session.mostTogether ?? options.limit);
     this.signal = options.signal;
     this.bench = options.bench;
     this.staging = options.staging;
@@ -165,7 +165,8 @@ class Load implements LoadDone {
 
   /** Waits while more statements are read than the server has done. */
   async settle(): Promise<void> {
-    if (this.queued > queueBytes && !this.failure) await new Promise<void>(room => (this.whenRoom = room));
+    if (this.queued > queueBytes && this.running && !this.failure)
+      await new Promise<void>(room => (this.whenRoom = room));
     if (this.failure) throw this.failure;
   }
 
@@ -219,7 +220,9 @@ class Load implements LoadDone {
   /** Queues a statement that puts rows into a table: in one transaction with those before it and the note of them. */
   private queueRows(statement: DumpStatement, number: number): void {
     const { table, sql: text } = statement;
-    if (this.open?.table !== table) {
+    const weight = this.session.weightOf(text);
+    const most = this.session.mostTogether ?? batchBytes + weight;
+    if (this.open?.table !== table || this.open.bytes + weight > most) {
       this.endTransaction();
       // A table without transactions takes rows at once: it is noted first that it may have.
       const isNew = table !== this.planned.table;
@@ -232,9 +235,8 @@ class Load implements LoadDone {
       this.queueAct({ does: 'put', sql: encodedSql(piece), of: piece, number }, piece.length);
       this.queueAct({ does: 'look', sql: sql`SHOW WARNINGS`, take: this.warned(table), number });
     }
-    this.open = { table, number, bytes: this.open.bytes + text.length };
-    if (this.open.bytes >= Math.min(batchBytes, this.session.mostTogether ?? batchBytes))
-      this.endTransaction();
+    this.open = { table, number, bytes: this.open.bytes + weight };
+    if (this.open.bytes >= batchBytes) this.endTransaction();
   }
 
   private endTransaction(): void {
@@ -264,7 +266,7 @@ class Load implements LoadDone {
     try {
       // What was taken in the same moment comes along.
       await Promise.resolve();
-      while (this.acts.length > 0 && !this.failure) {
+      while (this.sendable > 0 && !this.failure) {
         this.signal.throwIfAborted();
         await this.runSome();
         if (this.queued < queueBytes / 2) this.whenRoom?.();
@@ -279,18 +281,26 @@ class Load implements LoadDone {
     }
   }
 
+  /** How many acts may go to the server now: not a part of a transaction that the session would forget. */
+  private get sendable(): number {
+    const begin =
+      this.session.lasts || !this.open ? -1 : this.acts.findLastIndex(({ does }) => does === 'begin');
+    return begin < 0 ? this.acts.length : begin;
+  }
+
   /** Runs as many acts as go to the server together, and decides about one that fails. */
   private async runSome(): Promise<void> {
     const some: Act[] = [];
+    const most = this.session.mostTogether ?? togetherBytes;
     let bytes = 0;
-    for (const act of this.acts) {
-      bytes += act.sql.length;
-      if (some.length > 0 && bytes > togetherBytes) break;
+    for (const act of this.acts.slice(0, this.sendable)) {
+      bytes += this.session.weightOf(act.sql);
+      if (some.length > 0 && bytes > most) break;
       some.push(act);
     }
     // Where a transaction ends with what goes together, it is kept whole.
     const end = some.findLastIndex(({ does }) => does === 'commit');
-    if (this.session.mostTogether !== undefined && end >= 0) some.length = end + 1;
+    if (!this.session.lasts && end >= 0) some.length = end + 1;
     const { effects, failed } = await this.session.together(some);
     for (const act of this.acts.splice(0, effects.length)) this.did(act);
     if (failed) await this.settleFailed(failed.error);

@@ -21,17 +21,20 @@ import { type DatabaseRoute, DatabaseSession } from './session.js';
 
 /** Every session begins with this, as one over the protocol of the servers does. */
 const beginning = sql`SET NAMES utf8mb4 COLLATE utf8mb4_unicode_ci`;
-/** Rows that are asked for in a part of a table at first; then as many as fit. */
-const firstRows = 2000;
-const mostRows = 200_000;
 /** A table with more bytes is read in parts. */
 const wholeBytes = 2 * 1024 * 1024;
-const answerBytes = 4 * 1024 * 1024;
+const answerBytes = 8 * 1024 * 1024;
+/** How much of an answer is asked for: what is not taken is read in vain. */
+const filled = 0.85;
+/** Rows that are asked for in a part of a table. */
+const mostRows = 500_000;
 /** Room for settings in a request, in bytes. */
-const room = 64 * 1024;
+const room = 16 * 1024;
+const leastPace = 1 / 8;
 
 /** What is known of a table before it is read. */
 interface Known {
+  readonly rows: number;
   readonly bytes: number;
   readonly columns: readonly Column[];
   readonly key: readonly string[] | undefined;
@@ -42,11 +45,10 @@ interface Known {
  * said again with each: see `SessionState`.
  */
 export class HatchSession extends DatabaseSession {
-  readonly route: DatabaseRoute;
+  readonly route: DatabaseRoute & { readonly through: Hatch };
   readonly canBeReset = true;
   override readonly lasts = false;
   isOver = false;
-  override readonly mostTogether: number;
   private readonly line: HatchLine;
   private readonly sending: Sending;
 
@@ -55,7 +57,6 @@ export class HatchSession extends DatabaseSession {
     this.route = { place, through: hatch };
     this.line = new HatchLine(place, hatch);
     this.sending = new Sending(this.line);
-    this.mostTogether = hatch.requestBytes - 4 * room;
   }
 
   static async open(place: DatabasePlace, hatch: Hatch): Promise<HatchSession> {
@@ -66,6 +67,14 @@ export class HatchSession extends DatabaseSession {
       throw connectionError(error, `Connecting to the database ${shownDatabase(place)}`);
     }
     return session;
+  }
+
+  override get mostTogether(): number {
+    return this.line.bytesAtOnce;
+  }
+
+  override weightOf(text: string): number {
+    return this.route.through.weightOf(text);
   }
 
   /** The connections of requests that are over are no more. */
@@ -122,13 +131,19 @@ class HatchLine implements StatementLine {
   private known: Promise<ReadonlyMap<string, Known>> | undefined;
   private pauses = 0;
   private resumed: { promise: Promise<void>; resolve: () => void } | undefined;
-  private mostRows = firstRows;
+  /** How much of what fits into a request is done within it, 0 to 1: less where the server is slow. */
+  private pace = 1;
   /** Those that have turned out to be longer than a slice, whatever the server says of their tables. */
   private readonly long = new WeakSet<Asked>();
 
   constructor(place: DatabasePlace, hatch: Hatch) {
     this.place = place;
     this.hatch = hatch;
+  }
+
+  /** Bytes, as they are sent, of what should be done within one request. */
+  get bytesAtOnce(): number {
+    return this.hatch.bytesAtOnce * this.pace - room;
   }
 
   forget(): void {
@@ -154,10 +169,11 @@ class HatchLine implements StatementLine {
   end(): void {}
 
   take(waiting: Asked[]): Asked[] {
-    let bytes = this.state.bytes;
+    const weigh = (sql: string) => this.hatch.weightOf(sql) + 5;
+    let bytes = this.state.statements.reduce((sum, { sql }) => sum + weigh(sql), 0);
     let count = 0;
     for (const { sql } of waiting) {
-      bytes += sql.length + 5;
+      bytes += weigh(sql);
       if (count > 0 && bytes > this.hatch.requestBytes - room) break;
       count++;
     }
@@ -182,7 +198,10 @@ class HatchLine implements StatementLine {
           done++;
         } else {
           const end = long.findIndex(parts => parts !== undefined);
-          done += await this.sendSome(batch.slice(done, end < 0 ? undefined : done + end));
+          const some = batch.slice(done, end < 0 ? undefined : done + end);
+          const count = await this.sendSome(some);
+          this.pace = count < some.length ? Math.max(leastPace, this.pace / 2) : Math.min(1, this.pace * 1.1);
+          done += count;
         }
       }
       return { done };
@@ -224,26 +243,38 @@ class HatchLine implements StatementLine {
     return done;
   }
 
-  /** Reads a whole table, each part behind the last row of the one before. */
-  private async readInParts(one: Asked, parts: TableParts): Promise<void> {
+  /** Reads a whole table, each part behind the last row of the one before, which is asked for while that one is taken. */
+  private async readInParts(one: Asked, { parts, rows }: LongReading): Promise<void> {
+    let asked = rows;
+    let coming = this.partOf(parts, asked);
     for (;;) {
+      const { cut, error, bytes, came } = await coming;
+      if (error !== undefined) throw new StatementFailed(0, error);
+      if (cut && came.length === 0) throw new StatementFailed(0, tooLong());
+      const isLast = !cut && came.length < asked;
+      if (came.length > 0) asked = rowsThatFit((came.length / bytes) * filled * answerBytes, asked);
       await this.resumed?.promise;
       if (this.isOver) throw lost('the session was ended');
-      const asked = this.mostRows;
-      const before = parts.rows;
-      const { cut, error, bytes } = await this.exchange([{ sql: parts.next(asked), kind: 'in parts' }], {
-        row: cells => one.take?.(parts.came(cells)),
-        end: () => {},
-      });
-      if (error !== undefined) throw new StatementFailed(0, error);
-      const came = parts.rows - before;
-      // As many as fit next time: what is not taken is read in vain.
-      if (cut) this.mostRows = Math.max(1, Math.ceil(came * 0.9));
-      else if (bytes < answerBytes / 2) this.mostRows = Math.min(mostRows, this.mostRows * 2);
-      if (!cut && came < asked) break;
-      if (came === 0) throw new StatementFailed(0, tooLong());
+      if (!isLast) coming = this.partOf(parts, asked);
+      // Whatever comes of it is seen when it is waited for, unless what is taken now fails.
+      coming.catch(() => {});
+      for (const cells of came) one.take?.(cells);
+      if (isLast) break;
     }
     one.resolve({ affected: parts.rows, warnings: 0 });
+  }
+
+  /** The next rows of a table. */
+  private async partOf(
+    parts: TableParts,
+    most: number,
+  ): Promise<{ cut: boolean; error: unknown; bytes: number; came: (Buffer | null)[][] }> {
+    const came: (Buffer | null)[][] = [];
+    const done = await this.exchange([{ sql: parts.next(most), kind: 'in parts' }], {
+      row: cells => came.push(parts.came(cells)),
+      end: () => {},
+    });
+    return { ...done, came };
   }
 
   private async exchange(
@@ -286,14 +317,16 @@ class HatchLine implements StatementLine {
   }
 
   /** How a statement is continued that reads a table which is too long for one request; undefined for any other. */
-  private async longReading(asked: Asked): Promise<TableParts | undefined> {
+  private async longReading(asked: Asked): Promise<LongReading | undefined> {
     const { reading } = asked;
     if (!reading) return undefined;
     this.known ??= this.look();
     const known = (await this.known).get(reading.table);
-    return known && (known.bytes > wholeBytes || this.long.has(asked))
-      ? new TableParts(reading.table, reading.selected, known)
-      : undefined;
+    if (!known || (known.bytes <= wholeBytes && !this.long.has(asked))) return undefined;
+    const parts = new TableParts(reading.table, reading.selected, known);
+    // What the server says of a table is an estimate.
+    const each = known.bytes / Math.max(1, known.rows);
+    return { parts, rows: rowsThatFit((filled * answerBytes) / Math.max(1, each) / 2, mostRows) };
   }
 
   private async look(): Promise<ReadonlyMap<string, Known>> {
@@ -301,9 +334,9 @@ class HatchLine implements StatementLine {
       Promise.all([tablesOf(session), columnsOf(session), keysOf(session)]),
     );
     return new Map(
-      tables.map(({ name, bytes }) => [
+      tables.map(({ name, rows, bytes }) => [
         name,
-        { bytes, columns: columns.get(name) ?? [], key: keys.get(name) },
+        { rows, bytes, columns: columns.get(name) ?? [], key: keys.get(name) },
       ]),
     );
   }
@@ -325,6 +358,17 @@ class HatchLine implements StatementLine {
     };
     return work({ rows });
   }
+}
+
+/** A table that is read in parts, and how many rows are asked for at first. */
+interface LongReading {
+  readonly parts: TableParts;
+  readonly rows: number;
+}
+
+/** @param rows that should fit @param before how many were asked for last: it grows step by step */
+function rowsThatFit(rows: number, before: number): number {
+  return Math.ceil(Math.max(1, Math.min(rows, before * 4, mostRows)));
 }
 
 /** A statement of several that failed, and how many before it were done. */

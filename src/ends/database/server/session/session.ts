@@ -20,7 +20,14 @@ export abstract class DatabaseSession {
   /** Whether locks, transactions and what they see last from one request to the next. */
   readonly lasts: boolean = true;
   /** Bytes of statements that are best done or undone together, where there is such a limit. */
-  readonly mostTogether: number | undefined = undefined;
+  get mostTogether(): number | undefined {
+    return undefined;
+  }
+
+  /** How many bytes of what goes together a statement takes. */
+  weightOf(text: string): number {
+    return text.length;
+  }
 
   /** Rows as text, for what the server says of itself. */
   async rows(sql: EncodedSql): Promise<(string | null)[][]> {
