@@ -329,7 +329,7 @@ function facts($ask, $data, $reply, $state) {
     $owner = @file_put_contents($try, 'x') === 1 ? fileowner($try) : null;
     @unlink($try);
     return ['php' => PHP_VERSION, 'server' => text($_SERVER['SERVER_SOFTWARE'] ?? ''), 'sapi' => PHP_SAPI,
-        'extensions' => array_values(array_filter(['sodium', 'openssl', 'mysqli', 'zlib', 'hash'], 'extension_loaded')),
+        'extensions' => array_values(array_filter(['sodium', 'openssl', 'mysqli', 'pdo_mysql', 'zlib', 'hash'], 'extension_loaded')),
         'limits' => $limits, 'room' => function_exists('disk_free_space') ? @disk_free_space(root()) : null,
         'owner' => $owner, 'rootOwner' => fileowner(root())];
 }
@@ -569,39 +569,35 @@ function statements($ask, $data, $reply, $state) {
         // What nobody asked for yet waits for the next request.
         if ($isNew && $done > 0 && $reply->isFull()) break;
         $judge->require($sql);
-        $result = $db->query($sql, MYSQLI_USE_RESULT);
-        if ($result === false) {
-            if (!$isNew) throw new Refusal('repeated', "$db->error ($db->errno)");
-            return ['done' => $done, 'errno' => $db->errno, 'state' => $db->sqlstate, 'error-text' => base64_encode($db->error)];
+        if (!$db->run($sql)) {
+            list($errno, $sqlState, $text) = $db->error;
+            if (!$isNew) throw new Refusal('repeated', "$text ($errno)");
+            return ['done' => $done, 'errno' => $errno, 'state' => $sqlState, 'error-text' => base64_encode($text)];
         }
         $hash = hash_init('sha256');
-        $isCut = false;
-        if ($result !== true) {
-            $isCut = !rows($result, $isNew ? $reply : null, $hash, $mayCut);
-            $result->free();
-        }
+        $isCut = !rows($db, $isNew ? $reply : null, $hash, $mayCut);
+        $db->end();
         if (!$isNew) {
             $before = $ask['found'][$repeated++] ?? '';
             if ($before !== '' && $before !== hash_final($hash)) throw new Refusal('changed', 'rows were changed meanwhile');
             continue;
         }
         if ($isCut) { $reply->data('P'); return ['done' => $done, 'cut' => true]; }
-        $reply->data('E' . pack('JN', max(0, $db->affected_rows), $db->warning_count) . hash_final($hash, true));
+        $reply->data('E' . pack('J', max(0, $db->affected)) . hash_final($hash, true));
         $done++;
     }
-    $db->close();
     return ['done' => $done];
 }
 
 /** Gives rows: `R`, how many cells, and each with its length, or all ones for NULL. False where the slice ended before the last, as it may in a part of a table. */
-function rows($result, $reply, $hash, $mayCut) {
+function rows(Line $db, $reply, $hash, $mayCut) {
     $count = 0;
-    while ($row = $result->fetch_row()) {
+    while ($row = $db->row()) {
         $line = 'R' . pack('n', count($row));
         foreach ($row as $cell) $line .= $cell === null ? "\xff\xff\xff\xff" : pack('N', strlen($cell)) . $cell;
         hash_update($hash, $line);
         if ($reply) $reply->data($line);
-        if ($reply && $mayCut && ++$count % 16 === 0 && $reply->isFull()) return !$result->fetch_row();
+        if ($reply && $mayCut && ++$count % 16 === 0 && $reply->isFull()) return !$db->row();
     }
     return true;
 }
@@ -609,12 +605,64 @@ function rows($result, $reply, $hash, $mayCut) {
 function connected($place, State $state) {
     if (!$state->boundTo(hash('sha256', json_encode([$place['host'], $place['port'], $place['socket'], $place['name']]))))
         throw new Refusal('denied', 'this hatch works with another database');
-    mysqli_report(MYSQLI_REPORT_OFF);
-    $db = mysqli_init();
-    $db->options(MYSQLI_OPT_CONNECT_TIMEOUT, 5);
-    $db->options(MYSQLI_OPT_LOCAL_INFILE, 0);
-    if (@$db->real_connect($place['host'], $place['user'], $place['password'], $place['name'], $place['port'], $place['socket'])) return $db;
-    throw new Refusal('database', json_encode(['errno' => $db->connect_errno, 'text' => text($db->connect_error)]));
+    return new Line($place);
+}
+
+/** A connection to the database, by whichever of the two extensions of PHP is there. Cells come as the server writes them. */
+class Line {
+    public $affected = 0, $error = null;
+    private $db, $isPdo, $result = null;
+
+    function __construct($place) {
+        list($host, $port, $socket, $name) = [$place['host'], $place['port'], $place['socket'], $place['name']];
+        $this->isPdo = !function_exists('mysqli_init');
+        try {
+            if ($this->isPdo) $this->db = new \PDO('mysql:' . ($socket ? "unix_socket=$socket" : "host=$host;port=$port") . ";dbname=$name", $place['user'], $place['password'], [
+                \PDO::ATTR_ERRMODE => \PDO::ERRMODE_SILENT, \PDO::ATTR_TIMEOUT => 5, \PDO::ATTR_STRINGIFY_FETCHES => true, \PDO::MYSQL_ATTR_USE_BUFFERED_QUERY => false,
+                \PDO::MYSQL_ATTR_LOCAL_INFILE => false, \PDO::MYSQL_ATTR_MULTI_STATEMENTS => false]);
+            else {
+                mysqli_report(MYSQLI_REPORT_STRICT);
+                $this->db = mysqli_init();
+                $this->db->options(MYSQLI_OPT_CONNECT_TIMEOUT, 5);
+                $this->db->options(MYSQLI_OPT_LOCAL_INFILE, 0);
+                @$this->db->real_connect($host, $place['user'], $place['password'], $name, $port, $socket);
+                mysqli_report(MYSQLI_REPORT_OFF);
+            }
+        } catch (Refusal $refusal) { throw $refusal; } catch (\Exception $error) {
+            throw new Refusal('database', json_encode(['errno' => $error->getCode(), 'text' => text($error->getMessage())]));
+        }
+    }
+
+    /** Runs a statement; false where it fails. Its rows come one by one, and must be ended before the next. */
+    function run($sql) {
+        $this->result = $this->isPdo ? $this->db->query($sql) : $this->db->query($sql, MYSQLI_USE_RESULT);
+        if ($this->result === false) {
+            $said = $this->isPdo ? $this->db->errorInfo() : [$this->db->sqlstate, $this->db->errno, $this->db->error];
+            $this->error = [$said[1], $said[0], (string) $said[2]];
+            return false;
+        }
+        $this->affected = $this->isPdo ? $this->result->rowCount() : $this->db->affected_rows;
+        if ($this->isPdo ? $this->result->columnCount() === 0 : $this->result === true) $this->result = null;
+        return true;
+    }
+
+    function row() {
+        if (!$this->result) return null;
+        return $this->isPdo ? $this->result->fetch(\PDO::FETCH_NUM) : $this->result->fetch_row();
+    }
+
+    function end() {
+        if ($this->result) $this->isPdo ? $this->result->closeCursor() : $this->result->free();
+        $this->result = null;
+    }
+
+    /** The first cells of all rows. */
+    function column($sql) {
+        $found = [];
+        if ($this->run($sql)) while ($row = $this->row()) $found[] = (string) $row[0];
+        $this->end();
+        return $found;
+    }
 }
 
 /** Lets pass only statements of the kinds that a move needs, on the database that is open. */
@@ -624,11 +672,9 @@ class Judge {
     const KINDS = '/^(?:SELECT|INSERT|REPLACE|UPDATE|DELETE|DO|START TRANSACTION|COMMIT|ROLLBACK|TRUNCATE TABLE|ALTER TABLE|RENAME TABLE|CHECKSUM TABLE|(?:UN)?LOCK TABLES|DROP (?:TABLE|VIEW|TRIGGER|PROCEDURE|FUNCTION|EVENT)|CREATE (?:OR REPLACE )?(?:ALGORITHM ?= ?\w+ )?(?:DEFINER ?= ?\S+(?: ?@ ?\S+)? )?(?:SQL SECURITY \w+ )?(?:AGGREGATE )?(?:TABLE|VIEW|TRIGGER|PROCEDURE|FUNCTION|EVENT)|SHOW (?:CREATE (?:TABLE|VIEW|TRIGGER|PROCEDURE|FUNCTION|EVENT)|GRANTS$|CHARACTER SET|COLLATION|TABLES|DATABASES|WARNINGS)|SET(?! (?:PASSWORD|ROLE|DEFAULT)))\b/';
     const NEVER = '/\b(?:OUTFILE|DUMPFILE|LOAD_FILE|SONAME|DIRECTORY|FEDERATED|MYSQL|PERFORMANCE_SCHEMA|(?:SET|,) ?(?:@@)?(?:GLOBAL|PERSIST|PERSIST_ONLY))\b/';
 
-    function __construct($db) {
-        $open = strtolower($db->query('SELECT DATABASE()')->fetch_row()[0]);
-        $this->others = [];
-        foreach ($db->query('SHOW DATABASES')->fetch_all() as $row)
-            if (!in_array(strtolower($row[0]), [$open, 'information_schema'], true)) $this->others[strtolower($row[0])] = true;
+    function __construct(Line $db) {
+        $own = array_map('strtolower', array_merge($db->column('SELECT DATABASE()'), ['information_schema']));
+        $this->others = array_fill_keys(array_diff(array_map('strtolower', $db->column('SHOW DATABASES')), $own), true);
     }
 
     function require($sql) {

@@ -30,7 +30,7 @@ export function setOf({ old, also = [], to, singles = [], rules = [], options }:
   return redirectSet(parseAddress(old), also.map(parseAddress), next, {
     singles: read.filter(({ key }) => !known.has(key) && known.add(key)),
     rules: rules.map(rule => parseRule(rule, next)),
-    options: { isTemporary: false, anyCase: false, query: 'keep', ...options },
+    options: { isTemporary: false, anyCase: false, query: 'keep', leavesHatches: false, ...options },
   });
 }
 
@@ -136,6 +136,7 @@ export function sets(of = places): fc.Arbitrary<WrittenSet> {
         isTemporary: fc.constantFrom(false, false, true),
         anyCase: fc.constantFrom(false, false, true),
         query: fc.constantFrom('keep' as const, 'keep' as const, 'drop' as const),
+        leavesHatches: fc.boolean(),
       }),
     })
     .map(({ place, singles, many, ...rest }) => ({
@@ -177,7 +178,9 @@ export function requests(set: WrittenSet): fc.Arbitrary<RedirectRequest> {
       .map(parts => `?${parts.join('')}`),
     { nil: '' },
   );
+  const hatch = `/p${'0123456789abcdef'.repeat(2)}.php`;
   const any = fc.oneof(
+    { weight: 1, arbitrary: fc.constantFrom(hatch, `/a${hatch}`, `${hatch}/x`, `${hatch}x`, `${hatch}5`) },
     { weight: 5, arbitrary: rest.map(one => `/${one}`) },
     { weight: 2, arbitrary: fc.constant('') },
     { weight: 1, arbitrary: long.map(one => `/${one}`) },

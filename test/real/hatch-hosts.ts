@@ -15,7 +15,8 @@ import { start, startApache } from './web-servers.js';
 
 /** How a cheap host runs PHP. */
 export const hosts = ['apache-fpm', 'apache-module', 'nginx-fpm'] as const;
-export type HostKind = (typeof hosts)[number];
+/** At the last one, PHP reaches databases with PDO alone. */
+export type HostKind = (typeof hosts)[number] | 'nginx-pdo';
 
 /** What each of them asks of the machine. */
 export const hostPrograms = ['apache2', 'nginx', 'php-fpm8.2', 'proftpd', 'openssl'];
@@ -32,8 +33,8 @@ const limits = {
 };
 
 /** Settings that the site itself cannot change. */
-const admin = (set: (name: string, value: string) => string) =>
-  Object.entries(limits)
+const admin = (set: (name: string, value: string) => string, more: readonly string[] = []) =>
+  Object.entries({ ...limits, disable_functions: [limits.disable_functions, ...more].join() })
     .map(([name, value]) => set(name, value))
     .join('\n');
 
@@ -54,7 +55,7 @@ export async function startHost(t: TestContext, kind: HostKind, htdocs: string):
     t.after(stop);
     return port;
   }
-  const fpm = await startFpm(t);
+  const fpm = await startFpm(t, kind === 'nginx-pdo' ? ['mysqli_init'] : []);
   if (kind === 'apache-fpm') {
     const { port, stop } = await startApache(t, htdocs, {
       modules: ['dir', 'proxy', 'proxy_fcgi', 'deflate', 'filter', 'mime'],
@@ -81,12 +82,12 @@ location ~ \\.php$ { try_files $uri =404; include /etc/nginx/fastcgi_params; fas
 }
 
 /** PHP-FPM as the account that owns the site, as such hosts run it. */
-async function startFpm(t: TestContext): Promise<number> {
+async function startFpm(t: TestContext, without: readonly string[]): Promise<number> {
   const root = folder(t);
   mkdirSync(join(root, 'sessions'));
   const port = await freePort();
   const { uid, username } = userInfo();
-  const values = admin((name, value) => `php_admin_value[${name}] = ${value}`);
+  const values = admin((name, value) => `php_admin_value[${name}] = ${value}`, without);
   writeFileSync(
     join(root, 'fpm.conf'),
     `[global]\npid = ${root}/pid\nerror_log = ${root}/error.log\ndaemonize = no\n[site]\n${uid === 0 ? `user = ${username}\ngroup = ${username}\n` : ''}listen = 127.0.0.1:${port}\npm = static\npm.max_children = 4\nrequest_terminate_timeout = 10s\n${values}\n`,

@@ -2,14 +2,14 @@ import assert from 'node:assert/strict';
 import { execFileSync } from 'node:child_process';
 import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { test } from 'node:test';
+import { type TestContext, test } from 'node:test';
 import { effort } from '../help/effort.js';
 import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms, here } from './cms.js';
 import { comparable, databaseForTests } from './database.js';
 import { ownFtp } from './ftp.js';
-import { cheapHosts, hostPrograms, startHost } from './hatch-hosts.js';
+import { cheapHosts, type HostKind, hostPrograms, startHost } from './hatch-hosts.js';
 
 const started = databaseForTests();
 
@@ -44,9 +44,22 @@ test('killed at any moment, one hatch is left at most, and the next run takes it
   assert.match(await step(['tidy']), /hatches, over FTP and HTTP: none/);
 });
 
-test('every type of column comes through hatches, and a table that is longer than a slice', {
-  timeout: 900_000,
-}, async t => {
+for (const [from, to] of [
+  ['apache-fpm', 'nginx-pdo'],
+  ['nginx-pdo', 'apache-fpm'],
+] as const)
+  test(
+    `every type of column comes through hatches, and a table that is longer than a slice: ${from} to ${to}`,
+    {
+      timeout: 900_000,
+    },
+    t => everyType(t, { old: from, new: to }),
+  );
+
+async function everyType(
+  t: TestContext,
+  kinds: { readonly old: HostKind; readonly new: HostKind },
+): Promise<void> {
   if (!needs(t, ...hostPrograms, 'mariadbd', 'mariadb', 'mariadb-dump')) return;
   const database = started();
   const root = folder(t);
@@ -63,7 +76,7 @@ ${readFileSync(here('types.sql'), 'utf8')}`,
   );
   const ftp = await ownFtp(t, root, 'explicit', { clients: 8 });
   const end = async (name: 'old' | 'new', base: string) =>
-    `{ address: "http://${name}.example", reach: "http://127.0.0.1:${await startHost(t, 'apache-fpm', join(root, name))}", files: "ftps://porter@127.0.0.1:${ftp.port}${join(root, name)}", login: { password: ${JSON.stringify(ftp.password)}, host-key: "${ftp.fingerprint}" }, hatch: true, database: { server: "mysql://p@127.0.0.1:${database.port}/${base}", password: p q, through: files } }`;
+    `{ address: "http://${name}.example", reach: "http://127.0.0.1:${await startHost(t, kinds[name], join(root, name))}", files: "ftps://porter@127.0.0.1:${ftp.port}${join(root, name)}", login: { password: ${JSON.stringify(ftp.password)}, host-key: "${ftp.fingerprint}" }, hatch: true, database: { server: "mysql://p@127.0.0.1:${database.port}/${base}", password: p q, through: files } }`;
   const cwd = join(root, 'move');
   writeFileSync(
     join(cwd, 'move.yaml'),
@@ -77,6 +90,7 @@ take: { files: false, database: { routines: true, events: true } }
     const began = Date.now();
     const ran = await run([step, '--yes'], { cwd, env: { HOME: root } });
     assert.ok(ran.code === 0 || step === 'check', `${step}: ${ran.stdout}${ran.stderr}`);
+    if (step === 'pack') assert.match(ran.stdout, /tables were read in \d+ requests through the hatch/);
     t.diagnostic(`${step} ${Date.now() - began} ms`);
   }
   const options = ['--hex-blob', '--skip-comments', '--routines', '--events', '--order-by-primary'];
@@ -85,4 +99,4 @@ take: { files: false, database: { routines: true, events: true } }
   const floats = (name: string) => database.sql(`SELECT id, fl*1e0, db, HEX(ge), secret FROM ${name}.t_all`);
   assert.equal(floats('types_new').toString(), floats('types').toString());
   database.sql("DROP DATABASE types; DROP DATABASE types_new; DROP USER 'p'@'localhost'");
-});
+}

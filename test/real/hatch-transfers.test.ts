@@ -199,12 +199,19 @@ test('a file of a gigabyte passes in ranges, and its checksum over several reque
   assert.ok(process.memoryUsage().rss - peak < 400 * 1024 * 1024, 'it never lies in memory as a whole');
 });
 
-test('tables of every kind of key are read in parts without missing a row, and what a session holds lasts', {
-  timeout: 900_000,
-}, async t => {
+for (const kind of ['apache-fpm', 'nginx-pdo'] as const)
+  test(
+    `tables of every kind of key are read in parts without missing a row, and what a session holds lasts: ${kind}`,
+    {
+      timeout: 900_000,
+    },
+    t => everyKey(t, kind),
+  );
+
+async function everyKey(t: TestContext, kind: HostKind): Promise<void> {
   if (!needs(t, ...hostPrograms, 'mariadbd', 'mariadb')) return;
   const database = started();
-  const { hatch } = await opened(t, 'apache-fpm');
+  const { hatch } = await opened(t, kind);
   const rows = effort(30_000, 600_000);
   const filler = 'repeat(md5(seq), 24)';
   database.sql(
@@ -279,4 +286,4 @@ test('tables of every kind of key are read in parts without missing a row, and w
   assert.deepEqual([effects.length, failed?.at, (failed!.error as { errno: number }).errno], [1, 1, 1062]);
   assert.equal(await straight.value(sql`SELECT COUNT(*) FROM by_bytes WHERE k IN ('a', 'c')`), '1');
   database.sql('DROP DATABASE parts');
-});
+}

@@ -1,11 +1,17 @@
 import { command } from '../program/command.js';
 
-export const demo = command<{ keep: string | undefined; serve: boolean; database: string | undefined }>({
+export const demo = command<{
+  keep: string | undefined;
+  serve: boolean;
+  database: string | undefined;
+  hatch: string | undefined;
+}>({
   command: 'demo',
   describe: 'A made-up site, two made-up hosts and a whole move, on this machine',
   examples: [
     ['demo', 'move the Saltmarsh Rowing Club and show what a move looks like'],
     ['demo --database mysql://root@127.0.0.1/', 'the same with both databases at a real server'],
+    ['demo --hatch', 'the same between hosts that have only FTP and a web server'],
     [
       'demo --keep saltmarsh --serve',
       'the same, leaving all in the folder saltmarsh, both hosts still there',
@@ -18,6 +24,12 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
         type: 'string',
         describe:
           'Take and load live at this MariaDB or MySQL server (mysql://administrator@host:port/, its password in DEMO_DATABASE_PASSWORD); makes two databases there and drops them',
+      })
+      .option('hatch', {
+        type: 'string',
+        choices: ['', 'simulated', 'php'],
+        describe:
+          'Both hosts have only FTP and a web server, and files go through hatches, which are simulated, or run by the PHP of this machine (--hatch php)',
       })
       .option('serve', {
         type: 'boolean',
@@ -35,10 +47,12 @@ export const demo = command<{ keep: string | undefined; serve: boolean; database
       ]);
     const terminal = await Terminal.open(argv);
     const { DEMO_DATABASE_PASSWORD: password } = process.env;
+    const hatches =
+      argv.hatch === undefined ? undefined : argv.hatch === 'php' ? ('php' as const) : ('simulated' as const);
     const server = argv.database === undefined ? undefined : { url: argv.database, password };
     try {
       const signal = endSignal();
-      await play({ keep: argv.keep, server, events: terminal.events, signal }, async outcome => {
+      await play({ keep: argv.keep, server, hatches, events: terminal.events, signal }, async outcome => {
         terminal.result(outcome, () => showDemo(outcome, argv.serve, terminal.colors));
         if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
         if (!argv.serve) return;

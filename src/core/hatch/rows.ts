@@ -3,14 +3,14 @@ export interface RowTaker {
   /** A row. The cells are parts of the answer. */
   row(cells: (Buffer | null)[]): void;
   /** The end of a statement that went well. @param found SHA-256 of its rows */
-  end(effect: { readonly affected: number; readonly warnings: number }, found: Buffer): void;
+  end(effect: { readonly affected: number }, found: Buffer): void;
 }
 
 const noCell = 0xffffffff;
 
 /**
- * Reads the answer to statements: `R`, the number of cells and each with its length; `E`, rows affected, warnings and the
- * digest of the rows; `P` where the slice ended before the last row.
+ * Reads the answer to statements: `R`, the number of cells and each with its length; `E`, how many are affected and the digest
+ * of the rows; `P` where the slice ended before the last row.
  */
 export function readRows(data: Buffer, taker: RowTaker): void {
   for (let at = 0; at < data.length; ) {
@@ -26,9 +26,8 @@ export function readRows(data: Buffer, taker: RowTaker): void {
       }
       taker.row(cells);
     } else if (kind === 0x45) {
-      const effect = { affected: Number(data.readBigUInt64BE(at)), warnings: data.readUInt32BE(at + 8) };
-      taker.end(effect, data.subarray(at + 12, at + 44));
-      at += 44;
+      taker.end({ affected: Number(data.readBigUInt64BE(at)) }, data.subarray(at + 8, at + 40));
+      at += 40;
     } else if (kind !== 0x50) throw new Error('the answer of the hatch cannot be read');
   }
 }

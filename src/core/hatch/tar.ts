@@ -27,22 +27,33 @@ export function tarBytes(
   return Buffer.concat(parts);
 }
 
-/** The files in a tar. @throws DamageError where it ends in the middle of one */
-export function* readTar(tar: Buffer): Iterable<{ readonly path: ByteString; readonly content: Buffer }> {
+/** A file or folder as it is in a tar. */
+interface TarEntry extends Pick<FileEntry, 'path' | 'mode' | 'mtime'> {
+  readonly type: 'file' | 'folder';
+  readonly content: Buffer;
+}
+
+/** What is in a tar. @throws DamageError where it ends in the middle of a file */
+export function* readTar(tar: Buffer): Iterable<TarEntry> {
   let long: string | undefined;
   for (let at = 0; at + block <= tar.length; ) {
     const head = tar.subarray(at, at + block);
     if (head[0] === 0) return;
-    const size = Number.parseInt(head.toString('latin1', 124, 136), 8);
+    const octal = (from: number, length: number) =>
+      Number.parseInt(head.toString('latin1', from, from + length), 8);
+    const size = octal(124, 12);
     const content = tar.subarray(at + block, at + block + size);
     if (!Number.isInteger(size) || content.length !== size) throw cut();
     at += block + Math.ceil(size / block) * block;
-    if (String.fromCharCode(head[156]!) === 'x') {
+    const kind = String.fromCharCode(head[156]!);
+    if (kind === 'x') {
       long = longName(content.toString('latin1'));
       continue;
     }
     const short = head.toString('latin1', 0, longestName).replace(/\0.*$/s, '');
-    yield { path: asBytes(long ?? short), content };
+    const path = asBytes((long ?? short).replace(/\/$/, ''));
+    const type = kind === '5' ? 'folder' : 'file';
+    yield { path, type, mode: octal(100, 8), mtime: octal(136, 12) * 1000, content };
     long = undefined;
   }
 }

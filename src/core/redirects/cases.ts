@@ -24,6 +24,8 @@ export interface RedirectCase {
 
 /** Certificates are proved, and other things are asked for, under the name that they are for (RFC 8615). */
 const wellKnown = '^/\\.well-known/';
+/** Where hatches answer, in whatever folder. */
+const hatches = '^/(?:[^? ]*/)?p[\\da-f]{32}\\.php(?:[/?]|$)';
 
 /** The cases of a set, those with the longest path first; hosts that have the same are one. */
 export function casesOf(set: RedirectSet, raw: RawBytes = byteByByte): RedirectCase[] {
@@ -36,7 +38,11 @@ export function casesOf(set: RedirectSet, raw: RawBytes = byteByByte): RedirectC
     const base = pathPattern(address.segments, raw);
     const folder = folderOf(address, set.served);
     const add = (scheme: RedirectCase['scheme'], except: readonly string[], to: string | undefined) => {
-      const all = [...(base === '' ? [wellKnown] : []), ...except];
+      const all = [
+        ...(base === '' ? [wellKnown] : []),
+        ...(set.options.leavesHatches ? [hatches] : []),
+        ...except,
+      ];
       const key = JSON.stringify([scheme, base, folder, all, to]);
       const same = cases.get(key);
       if (same) same.hosts.push(address.host);

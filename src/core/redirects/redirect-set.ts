@@ -24,9 +24,16 @@ export interface RedirectOptions {
   readonly anyCase: boolean;
   /** What becomes of the query of a request, where the target has none of its own. */
   readonly query: 'keep' | 'drop';
+  /** Whether requests to a hatch (see docs/hatch.md) are left alone, so that the old site can still be reached through one. */
+  readonly leavesHatches: boolean;
 }
 
-const usualOptions: RedirectOptions = { isTemporary: false, anyCase: false, query: 'keep' };
+const usualOptions: RedirectOptions = {
+  isTemporary: false,
+  anyCase: false,
+  query: 'keep',
+  leavesHatches: false,
+};
 
 /** A request as a server gets it. */
 export interface RedirectRequest {

@@ -14,6 +14,8 @@ export interface SheetAnswers {
   readonly name: string;
   readonly oldAddress: string;
   readonly also: readonly string[];
+  /** Whether a hatch is put at both ends, where they are reached over FTP; left out, at those whose database needs one. */
+  readonly hatches?: boolean | undefined;
   /** Where the old site answers, if its address does not lead there. */
   readonly oldReach?: string | undefined;
   readonly oldFiles: string | undefined;
@@ -98,7 +100,8 @@ export function writeSheet(a: SheetAnswers): string {
   put(1, 'files', a.oldFiles, 'the folder that holds its configuration', './old/htdocs');
   if (isRemotePlace(a.oldFiles)) put(1, 'login', a.oldLogin, 'how to log in there', loginExample);
   // Without a shell, only the host itself reaches its database.
-  if (isFtp(a.oldFiles)) put(1, 'hatch', a.oldDump === fromConfiguration || undefined, aboutHatch, 'true');
+  const oldHatch = a.hatches || a.oldDump === fromConfiguration || undefined;
+  if (isFtp(a.oldFiles)) put(1, 'hatch', oldHatch, aboutHatch, 'true');
   put(
     1,
     'database',
@@ -121,7 +124,7 @@ export function writeSheet(a: SheetAnswers): string {
   );
   put(1, 'files', a.newFiles, 'what is there is kept until tidy', './new/htdocs');
   if (isRemotePlace(a.newFiles)) put(1, 'login', a.newLogin, 'how to log in there', loginExample);
-  if (isFtp(a.newFiles)) put(1, 'hatch', a.newThrough || undefined, aboutHatch, 'true');
+  if (isFtp(a.newFiles)) put(1, 'hatch', a.hatches || a.newThrough || undefined, aboutHatch, 'true');
   put(1, 'probe', a.probe ?? false, 'ask the host’s PHP with a file that removes itself');
   lines.push('  database:');
   put(2, 'server', a.newServer, 'as the new configuration is to have it', 'mysql://user@localhost/name');

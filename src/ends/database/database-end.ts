@@ -292,6 +292,8 @@ export interface DatabaseSnapshot {
   readonly own: readonly SeenTable[];
   /** Tables of engines without transactions: they are read as they are when their turn comes. */
   readonly unsteady: readonly SeenTable[];
+  /** Of how many moments the rows are that were read so far: one, unless the connection does not last. */
+  readonly moments: number;
   /** The character set in which text is read and the dump is written. */
   readonly charset: string;
   /** Keeps others from writing to some tables until the snapshot is closed. @returns false where it may not */

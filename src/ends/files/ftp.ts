@@ -18,7 +18,7 @@ import type { BackOff } from '../back-off.js';
 import { ConnectionLost } from '../connection-lost.js';
 import { type Content, chunksOf } from '../content.js';
 import type { Client } from '../ftp/client.js';
-import { accepts, isFtpError, throwUnlessRefused } from '../ftp/refusal.js';
+import { isFtpError, throwUnlessRefused } from '../ftp/refusal.js';
 import type { FtpSession } from '../ftp/session.js';
 import { isFull, toPorterError } from '../system-errors.js';
 import { copyFile, endExchange } from './exchange.js';
@@ -159,7 +159,7 @@ export class FtpFiles implements FilesEnd {
       await this.session.once(async client => {
         if (from > 0) await client.appendFrom(source, far);
         else await client.uploadFrom(source, far);
-        await this.setLike(client, far, like ?? { mode: 0o644, mtime: Date.now() });
+        await this.setLike(client, far, like ?? { mode: 0o644 });
       });
       this.backOff = undefined;
     } catch (error) {
@@ -199,8 +199,8 @@ export class FtpFiles implements FilesEnd {
     if (far === '' || this.made.has(far)) return;
     await this.session.do(async client => {
       // Mostly none is missing, or the last one alone.
-      for (const command of ['MKD', 'CWD']) if (await accepts(client, `${command} ${far}`)) return;
-      await client.ensureDir(far);
+      const refusals = await client.refusalsOf(['MKD', far], ['CWD', far]);
+      if (!refusals.includes(undefined)) await client.ensureDir(far);
     });
     this.made.add(far);
   }
@@ -299,10 +299,11 @@ export class FtpFiles implements FilesEnd {
   private async setLike(
     client: Client,
     far: string,
-    { mode, mtime }: Pick<FileEntry, 'mode' | 'mtime'>,
+    { mode, mtime }: Pick<FileEntry, 'mode'> & Partial<Pick<FileEntry, 'mtime'>>,
   ): Promise<void> {
     const { times } = this.session;
     const setting = `SITE CHMOD ${mode.toString(8)} ${far}`;
+    if (mtime === undefined) return void (await client.sendIgnoringError(setting));
     const command = times.commandFor(far, mtime);
     if (command === undefined) {
       await client.sendIgnoringError(setting);

@@ -63,20 +63,42 @@ export class Client extends FtpClient {
    * @throws FTPError for the first that is refused
    */
   async sendTogether(...commands: readonly (readonly string[])[]): Promise<void> {
-    let refused: Error | undefined;
-    let answered = 0;
+    const refused = (await this.refusalsOf(...commands)).find(one => one !== undefined);
+    if (refused) throw refused;
+  }
+
+  /** The same; gives the refusal of each, undefined where it was accepted. @throws where the connection ends */
+  async refusalsOf(...commands: readonly (readonly string[])[]): Promise<(Error | undefined)[]> {
+    const refusals: (Error | undefined)[] = [];
     const replies = this.ftp.handle(undefined, (reply, task) => {
-      if (reply instanceof Error) refused ??= reply;
       // An error of the connection has no reply code, and nothing comes after it.
       if (reply instanceof Error && !isFtpError(reply)) task.reject(reply);
-      else if (++answered === commands.length) {
-        if (refused) task.reject(refused);
-        else task.resolve(undefined);
-      }
+      else if (refusals.push(reply instanceof Error ? reply : undefined) === commands.length)
+        task.resolve(undefined);
     });
     this.ftp.socket.cork();
     for (const command of commands) this.ftp.send(command.join(' '));
     this.ftp.socket.uncork();
     await replies;
+    return refusals;
+  }
+
+  /** As the package does, in two round trips instead of up to seven. */
+  override async useDefaultSettings(): Promise<void> {
+    const listsWell = (await this.features()).has('MLST');
+    if (listsWell) this.availableListCommands = ['MLSD', ...this.availableListCommands];
+    const [asBytes] = await this.refusalsOf(
+      ['TYPE', 'I'],
+      ['STRU', 'F'],
+      ['OPTS', 'UTF8', 'ON'],
+      ...(listsWell ? [['OPTS', 'MLST', 'type;size;modify;unix.mode;']] : []),
+      ...(this.ftp.hasTLS
+        ? [
+            ['PBSZ', '0'],
+            ['PROT', 'P'],
+          ]
+        : []),
+    );
+    if (asBytes) throw asBytes;
   }
 }

@@ -51,10 +51,13 @@ async function install(
   // Noted first, so that a run that is killed leaves word of what to remove.
   await place.note(name, 'put');
   // Where the account reaches the folder above the web root, what is secret lies there.
-  const hiding = above.write(secretName, Buffer.from(secret.toString('base64')), fresh()).then(
+  const hiding = above.write(secretName, Buffer.from(secret.toString('base64'))).then(
     () => true,
     () => false,
   );
+  // Whether it is the right site is not known yet; a request for what does not exist does no harm.
+  const looking = site.get(`/${newHatchName()}.php`, signal);
+  looking.catch(() => {});
   const { probed, skew, removed } = await probe(place, { secretFile: `../.${name}.secret`, hiding }, signal);
   // What goes wrong there is reported below, once all else is done.
   removed.catch(() => {});
@@ -67,7 +70,7 @@ async function install(
   const keys = newHatchKeys(probed.sodium ? 'ed25519' : 'ecdsa-p256', secret);
   const hides = (await hiding) && probed.above;
   if (!hides && (await hiding)) await above.remove(secretName);
-  const unknown = await site.get(`/${newHatchName()}.php`, signal);
+  const unknown = await looking;
   const program = hatchProgram(await readFile(sourceFile(), 'utf8'), {
     name,
     keys,
@@ -80,14 +83,9 @@ async function install(
       page: unknown.content.subarray(0, largestUnknown),
     },
   });
-  await folder.write(asBytes(`${name}.php`), Buffer.from(program), fresh());
+  await folder.write(asBytes(`${name}.php`), Buffer.from(program));
   await removed;
   return { name, keys, skew };
-}
-
-/** Mode and time of what is put there. */
-function fresh(): { mode: number; mtime: number } {
-  return { mode: 0o644, mtime: Date.now() };
 }
 
 /**
@@ -109,7 +107,7 @@ async function probe(
   };
   await place.note(name, 'put');
   try {
-    await Promise.all([folder.write(path, Buffer.from(probeProgram(token, secretFile)), fresh()), hiding]);
+    await Promise.all([folder.write(path, Buffer.from(probeProgram(token, secretFile))), hiding]);
     const began = Date.now();
     // Where the site wants HTTPS, this leads there, and so goes everything after it.
     const answer = await site.get(`/${name}.php`, signal).catch(error => {

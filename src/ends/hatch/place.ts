@@ -12,11 +12,8 @@ interface HatchFolder {
   ): AsyncIterable<{ readonly path: string }>;
   entry(path: ByteString): Promise<unknown>;
   entriesAt?(paths: readonly ByteString[]): Promise<readonly unknown[]>;
-  write(
-    path: ByteString,
-    content: Buffer,
-    like: { readonly mode: number; readonly mtime: number },
-  ): Promise<void>;
+  /** Writes a file that everybody at the host may read: PHP may run as another user than the account. */
+  write(path: ByteString, content: Buffer): Promise<void>;
   remove(path: ByteString): Promise<void>;
 }
 

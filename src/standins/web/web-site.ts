@@ -9,6 +9,7 @@ import { staysInside } from '../../core/files/entries.js';
 import { type Facts, oneFile } from '../../core/site/configuration/source/facts.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import type { StandinDatabase } from '../database.js';
+import type { HatchReply } from '../hatch/hatch.js';
 import { rewrite } from './htaccess.js';
 import { robotsTxt, sitePart } from './site-parts.js';
 import { drawPage, siteContent } from './web-pages.js';
@@ -29,6 +30,8 @@ const types: Record<string, string> = {
 export class StandinWebSite {
   /** What its language says of itself. May be changed to another host's. */
   language: Readonly<Record<string, unknown>> = usualLanguage;
+  /** Answers for the hatches and probes that are put there, for no PHP runs. */
+  hatches: { answer(name: string, body: Buffer): Promise<HatchReply | undefined> } | undefined;
   /** Who may log in; nobody where this is left out. */
   keeper: { readonly user: string; readonly password: string } | undefined;
   private session: string | undefined;
@@ -64,11 +67,14 @@ export class StandinWebSite {
 
   private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
     if (await this.rewrites(request, response)) return;
+    if (await this.isClosed(request)) return this.html(response, 403, forbidden);
     const url = new URL(request.url ?? '/', 'http://stand-in');
     if (url.pathname === '/robots.txt') return this.robots(request, response);
     if (url.pathname !== this.mount && !url.pathname.startsWith(`${this.mount}/`))
       return this.html(response, 404, notFound);
     const path = decodeURIComponent(url.pathname.slice(this.mount.length + 1));
+    const hatch = /^(p[\da-f]{32})\.php$/.exec(path)?.[1];
+    if (hatch !== undefined && this.hatches) return this.hatch(this.hatches, hatch, request, response);
     if (path === 'wp-login.php' && request.method === 'POST') return this.logIn(request, response);
     if (/^able-porter-probe-[0-9a-f]+\.php$/.test(path)) return this.probe(response, path);
     if (/\.(?:css|png|txt|js|html)$/.test(path)) return this.file(request, response, path);
@@ -128,6 +134,17 @@ export class StandinWebSite {
     return true;
   }
 
+  /** Whether a folder on the way is closed to visitors, by a rule that is not within a section. */
+  private async isClosed({ url = '/' }: IncomingMessage): Promise<boolean> {
+    const path = decodeURIComponent(new URL(url, 'http://stand-in').pathname).slice(this.mount.length + 1);
+    const folders = path.split('/').map((_, i, parts) => parts.slice(0, i).join('/'));
+    if (!staysInside(path || 'x')) return false;
+    const rules = folders.map(folder =>
+      readFile(join(this.folder, folder, '.htaccess'), 'latin1').catch(() => ''),
+    );
+    return (await Promise.all(rules)).some(rule => /^Require all denied$/m.test(withoutSections(rule)));
+  }
+
   private async robots(request: IncomingMessage, response: ServerResponse): Promise<void> {
     const facts = await this.facts();
     if (!facts || !this.database.accepts(facts) || !this.database.has(`${facts.prefix}options`))
@@ -153,6 +170,19 @@ export class StandinWebSite {
     return (
       this.session !== undefined && (headers.cookie ?? '').split('; ').includes(`keeper=${this.session}`)
     );
+  }
+
+  private async hatch(
+    hatches: NonNullable<StandinWebSite['hatches']>,
+    name: string,
+    request: IncomingMessage,
+    response: ServerResponse,
+  ): Promise<void> {
+    const chunks: Buffer[] = [];
+    for await (const chunk of request) chunks.push(chunk);
+    const reply = await hatches.answer(name, Buffer.concat(chunks));
+    if (!reply) return this.html(response, 404, notFound);
+    response.writeHead(reply.status, { 'content-type': reply.type }).end(reply.body);
   }
 
   /** Answers a probe as the language would that a real host runs; the file itself is only looked for. */
@@ -224,10 +254,16 @@ const usualLanguage = {
   free: 40_000_000_000,
 };
 
+/** Rules of a web server that hold for all of a folder. */
+function withoutSections(rules: string): string {
+  return rules.replace(/^[ \t]*<(\w+)[\s\S]*?^[ \t]*<\/\1>/gm, '');
+}
+
 const htmlType = 'text/html; charset=utf-8';
 const wrongPassword =
   '<!doctype html><title>Log In</title><p>Error: the password is incorrect.</p><form method="post"><input name="log"><input name="pwd" type="password"></form>';
 const notFound = '<!doctype html><title>Page not found</title><h1>Page not found</h1>';
+const forbidden = '<!doctype html><title>403 Forbidden</title><h1>Forbidden</h1>';
 const connectionError =
   '<!doctype html><title>Database Error</title><h1>Error establishing a database connection</h1>';
 const installation =

@@ -25,7 +25,7 @@ import { put, takeBack, test } from '../redirects/deeds.js';
 import { redirects } from '../redirects.js';
 import { rewrite } from '../rewrite.js';
 import { survey } from '../survey.js';
-import { DemoHosts, newAddress, oldPlace } from './hosts.js';
+import { DemoHosts, type DemoWay, newAddress, oldPlace } from './hosts.js';
 
 /** A fault put into the new site on purpose, and what check said of it. */
 interface DemoFault {
@@ -66,11 +66,9 @@ export interface DemoOutcome {
 }
 
 /** What a demo is given. */
-export interface DemoWish {
+export interface DemoWish extends DemoWay {
   /** A folder to create it in and keep it in; undefined for a temporary one. */
   readonly keep: string | undefined;
-  /** A database server for both databases, with its administrator's password; undefined to deliver the dump as a file. */
-  readonly server: { readonly url: string; readonly password: string | undefined } | undefined;
   readonly events: EventSink;
   readonly signal: AbortSignal;
 }
@@ -87,7 +85,7 @@ export async function demo(
   const { keep, signal } = wish;
   const folder =
     keep === undefined ? await mkdtemp(join(tmpdir(), 'able-porter-demo-')) : await cleared(resolve(keep));
-  const hosts = new DemoHosts(folder, wish.server);
+  const hosts = new DemoHosts(folder, wish);
   const runs: StepRun[] = [];
   let lock: { release(): Promise<void> } | undefined;
   const open = async (also: readonly string[]): Promise<StepRun> => {

@@ -2,13 +2,18 @@ import { mkdir, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { TsigKey } from '../../core/dns/message/tsig.js';
 import { nameOfHost, parseName } from '../../core/dns/records/name.js';
-import { fromConfiguration, writeSheet } from '../../core/sheet/write.js';
+import { fromConfiguration, type SheetLogin, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { StandinAcmeServer } from '../../standins/acme.js';
 import { type Credentials, StandinDatabase } from '../../standins/database.js';
 import { StandinDatabaseServer } from '../../standins/database-server.js';
 import { StandinDnsServer } from '../../standins/dns/dns-server.js';
 import { StandinResolver } from '../../standins/dns/resolver.js';
+import { StandinHatch } from '../../standins/hatch/hatch.js';
+import { PhpHatches } from '../../standins/hatch/php.js';
+import { StandinFtpServer } from '../../standins/hosting/ftp-server.js';
+import { HostFolder } from '../../standins/hosting/host-folder.js';
+import { Misbehaviour } from '../../standins/hosting/misbehaviour.js';
 import { StandinSftpServer } from '../../standins/hosting/sftp-server.js';
 import { accessLog, writeArchive } from '../../standins/rowing-club/archive.js';
 import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.js';
@@ -69,6 +74,16 @@ $TTL 600
 `,
 ];
 
+/** How the demo's hosts are made. */
+export interface DemoWay {
+  /** A database server for both databases, with its administrator's password; undefined for simulated ones. */
+  readonly server: { readonly url: string; readonly password: string | undefined } | undefined;
+  /** Both hosts have only FTP and a web server, and this runs the hatches there; undefined for hosts with SSH. */
+  readonly hatches: 'simulated' | 'php' | undefined;
+}
+
+type FilesServer = StandinSftpServer | StandinFtpServer;
+
 /** The old and the new host of the demo, with everything that serves the site there. */
 export class DemoHosts {
   readonly oldDump: string;
@@ -86,17 +101,16 @@ export class DemoHosts {
     readonly dns: StandinDnsServer;
     readonly resolver: StandinResolver;
     readonly authority: StandinAcmeServer;
-    readonly oldFiles: StandinSftpServer;
-    readonly newFiles: StandinSftpServer;
+    readonly oldFiles: FilesServer;
+    readonly newFiles: FilesServer;
   };
+  private readonly hatches: DemoWay['hatches'];
+  private readonly php: PhpHatches[] = [];
   private reach: Reach | undefined;
 
-  /** @param server a database server for both databases; undefined for simulated ones */
-  constructor(
-    folder: string,
-    server: { readonly url: string; readonly password: string | undefined } | undefined,
-  ) {
+  constructor(folder: string, { server, hatches }: DemoWay) {
     this.folder = folder;
+    this.hatches = hatches;
     this.oldDump = this.at('old-host', 'club.sql.gz');
     const real =
       server && new DemoDatabases(server.url, server.password, [liveDatabase.old, liveDatabase.new]);
@@ -120,10 +134,37 @@ export class DemoHosts {
         txt: async host => dns.textsOf(nameOfHost(host)),
         page: async () => undefined,
       }),
-      // A host that gives its accounts a shell, and one that keeps them to their files.
-      oldFiles: new StandinSftpServer(this.at('old-host'), accounts.old, true),
-      newFiles: new StandinSftpServer(this.at('new-host'), accounts.new, false),
+      ...this.filesServers(),
     };
+  }
+
+  /** A host that gives its accounts a shell, and one that keeps them to their files; or two that have only FTP. */
+  private filesServers(): { readonly oldFiles: FilesServer; readonly newFiles: FilesServer } {
+    const [old, next] = [this.at('old-host'), this.at('new-host')];
+    return this.hatches
+      ? {
+          oldFiles: new StandinFtpServer(old, accounts.old),
+          newFiles: new StandinFtpServer(next, accounts.new),
+        }
+      : {
+          oldFiles: new StandinSftpServer(old, accounts.old, true),
+          newFiles: new StandinSftpServer(next, accounts.new, false),
+        };
+  }
+
+  /** Lets the web servers answer for hatches. */
+  private async openHatches(): Promise<void> {
+    const places = [
+      { site: this.sites.old, host: 'old-host', root: '/htdocs/site' },
+      { site: this.sites.new, host: 'new-host', root: '/htdocs' },
+    ];
+    for (const { site, host, root } of places) {
+      if (this.hatches === 'php') {
+        const php = await PhpHatches.start(this.at(host, root));
+        this.php.push(php);
+        site.hatches = php;
+      } else site.hatches = new StandinHatch(new HostFolder(this.at(host), new Misbehaviour()), root);
+    }
   }
 
   /** Writes the old site and what waits at the new host, and serves both. */
@@ -134,6 +175,7 @@ export class DemoHosts {
     await mkdir(this.newFolder, { recursive: true });
     await writeFile(join(this.newFolder, 'index.html'), '<h1>This space is waiting for its site</h1>\n');
     await this.oldDatabase.load(this.oldDump);
+    if (this.hatches) await this.openHatches();
     const { database, dns, resolver, authority, oldFiles, newFiles } = this.servers;
     this.reach = {
       old: await this.sites.old.listen(),
@@ -142,8 +184,8 @@ export class DemoHosts {
       dns: await dns.listen(),
       authority: await authority.listen(),
       resolver: await resolver.listen(),
-      oldFiles: { port: await oldFiles.listen(), key: oldFiles.fingerprint },
-      newFiles: { port: await newFiles.listen(), key: newFiles.fingerprint },
+      oldFiles: await listening(oldFiles),
+      newFiles: await listening(newFiles),
     };
     await this.real?.make();
     await this.real?.load(this.credentials.old.name, this.oldDump, signal);
@@ -176,7 +218,7 @@ export class DemoHosts {
 
   /** Ends everything that listens, and removes the databases at a real server. */
   async close(): Promise<void> {
-    const all = [this.sites.old, this.sites.new, ...Object.values(this.servers)];
+    const all = [this.sites.old, this.sites.new, ...Object.values(this.servers), ...this.php];
     await Promise.all(all.map(one => one.close()));
     await this.real?.remove();
   }
@@ -202,8 +244,31 @@ interface Reach {
   readonly dns: string;
   readonly resolver: string;
   readonly authority: { readonly directory: string; readonly trust: string };
-  readonly oldFiles: { readonly port: number; readonly key: string };
-  readonly newFiles: { readonly port: number; readonly key: string };
+  readonly oldFiles: FilesReach;
+  readonly newFiles: FilesReach;
+}
+
+/** Where files are reached: the protocol, and the key of its host where it has one. */
+interface FilesReach {
+  readonly port: number;
+  readonly protocol: 'ftp' | 'sftp';
+  readonly key: string | undefined;
+}
+
+async function listening(server: FilesServer): Promise<FilesReach> {
+  const port = await server.listen();
+  return server instanceof StandinSftpServer
+    ? { port, protocol: 'sftp', key: server.fingerprint }
+    : { port, protocol: 'ftp', key: undefined };
+}
+
+/** The address of a folder at one of the hosts. */
+function placeAt({ protocol, port }: FilesReach, user: string, folder: string): string {
+  return `${protocol}://${user}@127.0.0.1:${port}${folder}`;
+}
+
+function loginWith(variable: string, { key }: FilesReach): SheetLogin {
+  return { password: `\${${variable}}`, ...(key === undefined ? {} : { 'host-key': key }) };
 }
 
 /** @param live the new database where both are at a real server */
@@ -220,13 +285,14 @@ function sheetOf(
     oldAddress: oldPlace.address,
     also,
     oldReach: reach.old,
-    oldFiles: `sftp://${accounts.old.user}@127.0.0.1:${reach.oldFiles.port}/htdocs/site`,
-    oldLogin: { password: '${OLD_FILES_PASSWORD}', 'host-key': reach.oldFiles.key },
+    hatches: reach.oldFiles.protocol === 'ftp',
+    oldFiles: placeAt(reach.oldFiles, accounts.old.user, '/htdocs/site'),
+    oldLogin: loginWith('OLD_FILES_PASSWORD', reach.oldFiles),
     oldDump: live ? fromConfiguration : join(folder, 'old-host', 'club.sql.gz'),
     newAddress,
     newReach: reach.new,
-    newFiles: `sftp://${accounts.new.user}@127.0.0.1:${reach.newFiles.port}/htdocs`,
-    newLogin: { password: '${NEW_FILES_PASSWORD}', 'host-key': reach.newFiles.key },
+    newFiles: placeAt(reach.newFiles, accounts.new.user, '/htdocs'),
+    newLogin: loginWith('NEW_FILES_PASSWORD', reach.newFiles),
     newDump: live ? undefined : join(folder, 'new-host', 'finished.sql.gz'),
     newServer: `mysql://${next.user}@127.0.0.1:${reach.database}/${next.name}`,
     probe: true,

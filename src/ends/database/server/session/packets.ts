@@ -12,7 +12,7 @@ const most = 1000 * 1024;
 const around = 4096;
 /** Behind a question, an answer of which it is known that the rows before it are all there. */
 const mark = 'DO 0';
-const nothing: Effect = { affected: 0, warnings: 0 };
+const nothing: Effect = { affected: 0 };
 
 /**
  * Statements in packets over one connection: several in one where the server takes that (https://mariadb.com/kb/en/com_query/).
@@ -133,8 +133,8 @@ class Answers {
       this.state = 'before';
       return;
     }
-    const { affectedRows, warningStatus } = (result ?? {}) as ResultSetHeader;
-    this.effect = { affected: affectedRows ?? 0, warnings: warningStatus ?? 0 };
+    const { affectedRows } = (result ?? {}) as ResultSetHeader;
+    this.effect = { affected: affectedRows ?? 0 };
     // The mark comes behind a question also where it gives no rows.
     if (one?.take && this.batch.length > 1) this.state = 'rows';
     else {

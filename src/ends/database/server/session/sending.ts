@@ -5,7 +5,6 @@ import { isLost } from './errors.js';
 /** What a server answers to a statement that gives no rows. */
 export interface Effect {
   readonly affected: number;
-  readonly warnings: number;
 }
 
 /** Takes a row. The cells are only good until the next. */

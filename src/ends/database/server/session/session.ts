@@ -24,6 +24,11 @@ export abstract class DatabaseSession {
     return undefined;
   }
 
+  /** Of how many moments the tables are that its transaction has read. */
+  get moments(): number {
+    return 1;
+  }
+
   /** How many bytes of what goes together a statement takes. */
   weightOf(text: string): number {
     return text.length;
