@@ -6,6 +6,7 @@ import { test } from 'node:test';
 import { gunzipSync } from 'node:zlib';
 import { makeClub, oldPlace } from '../help/club.js';
 import { folder, run } from '../help/program.js';
+import { needs } from '../help/real.js';
 import { until } from '../real/database.js';
 
 test('the demo moves the club, finds its faults, leaves nothing behind, and can be run again', async t => {
@@ -60,6 +61,21 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
   assert.equal((await run(['demo', '--keep', foreign])).code, 2);
   assert.ok(existsSync(join(foreign, 'mine')));
 });
+
+for (const by of ['simulated', 'php'])
+  test(`the demo moves the club through hatches that are ${by === 'php' ? 'run by PHP' : by}, and leaves none`, async t => {
+    if (by === 'php' && !needs(t, 'php')) return;
+    const keep = join(folder(t), 'kept');
+    const ran = await run(['demo', '--hatch', by, '--keep', keep]);
+    assert.equal(ran.code, 0, ran.stdout + ran.stderr);
+    assert.match(ran.stdout, /Every check passed/);
+    assert.match(ran.stdout, /hatch-used/);
+    const left = readdirSync(keep, { recursive: true }).map(String);
+    assert.deepEqual(
+      left.filter(name => /(?:^|\/)\.?p[\da-f]{32}/.test(name)),
+      [],
+    );
+  });
 
 test('a dump alone: file, pipe and dry run agree, and the output is rewritten once', async t => {
   const root = folder(t);

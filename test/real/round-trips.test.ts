@@ -7,6 +7,7 @@ import { needs } from '../help/real.js';
 import { Relay } from '../help/relay.js';
 import { databaseForTests } from './database.js';
 import { ownFtp } from './ftp.js';
+import { hostPrograms, startHost } from './hatch-hosts.js';
 import { ownSsh } from './ssh.js';
 
 const started = databaseForTests();
@@ -25,6 +26,7 @@ interface Size {
 const small: Size = { folders: 8, tables: 4 };
 const large: Size = { folders: 80, tables: 44 };
 const steps = ['survey', 'pack', 'rewrite', 'deliver', 'check'] as const;
+type Protocol = 'shell' | 'sftp' | 'ftp' | 'hatch';
 type Trips = Record<(typeof steps)[number] | 'go', number>;
 
 function writeSite(at: string, { folders }: Size, database: string): void {
@@ -42,12 +44,7 @@ function writeSite(at: string, { folders }: Size, database: string): void {
 }
 
 /** Counts the round trips of each step of a move of a site, and of `go`, over a line with a delay. */
-async function tripsOf(
-  t: TestContext,
-  size: Size,
-  protocol: 'shell' | 'sftp' | 'ftp',
-  delay: number,
-): Promise<Trips> {
+async function tripsOf(t: TestContext, size: Size, protocol: Protocol, delay: number): Promise<Trips> {
   const database = started();
   const root = folder(t);
   const name = `trips_${protocol}_${counter++}`;
@@ -65,12 +62,13 @@ async function tripsOf(
     t.after(() => relay.close());
     return { relay, port: await relay.listen() };
   };
-  const ssh = protocol === 'ftp' ? undefined : await ownSsh(t, root, protocol === 'sftp');
+  const ssh =
+    protocol === 'ftp' || protocol === 'hatch' ? undefined : await ownSsh(t, root, protocol === 'sftp');
   const ftp = ssh ? undefined : await ownFtp(t, root, 'none', { clients: 20 });
   const line = await relayed(ssh?.port ?? ftp!.port);
   // Without a shell the server of the database is asked straight, over a line of its own.
   const sql = await relayed(database.port);
-  const through = protocol === 'shell';
+  const through = protocol === 'shell' || protocol === 'hatch';
   writeSite(
     join(root, 'old'),
     size,
@@ -83,25 +81,37 @@ async function tripsOf(
   const login = ssh
     ? `login: { key: ${ssh.key}, host-key: "${ssh.fingerprint}" }`
     : `login: { password: ${JSON.stringify(ftp!.password)} }`;
+  const lines = [line.relay, sql.relay];
+  /** What an end has besides: where its web server is, with PHP, that runs a hatch. */
+  const hatchAt = async (path: string) => {
+    if (protocol !== 'hatch') return '';
+    mkdirSync(join(root, path), { recursive: true });
+    const web = await relayed(await startHost(t, 'nginx-fpm', join(root, path)));
+    lines.push(web.relay);
+    return `, reach: "http://127.0.0.1:${web.port}", hatch: true`;
+  };
+  const atOld = await hatchAt('old');
   const move = async (as: 'a' | 'b') => {
     const at = join(root, `move-${as}`);
     mkdirSync(at);
     mkdirSync(join(root, `host-${as}`));
+    const atNew = await hatchAt(`host-${as}/site`);
     const server = `mysql://trips@127.0.0.1:${through ? database.port : sql.port}/${name}_${as}`;
     writeFileSync(
       join(at, 'move.yaml'),
       `name: trips
-old: { address: https://old.example, files: "${place('old')}", ${login}, database: { server: "mysql://trips@127.0.0.1:${through ? database.port : sql.port}/${name}_old", password: ebb${through ? ', through: files' : ''} } }
-new: { address: https://new.example, files: "${place(`host-${as}/site`)}", ${login}, database: { server: "${server}", password: ebb${through ? ', through: files' : ''} } }
+old: { address: https://old.example, files: "${place('old')}", ${login}${atOld}, database: { server: "mysql://trips@127.0.0.1:${through ? database.port : sql.port}/${name}_old", password: ebb${through ? ', through: files' : ''} } }
+new: { address: https://new.example, files: "${place(`host-${as}/site`)}", ${login}${atNew}, database: { server: "${server}", password: ebb${through ? ', through: files' : ''} } }
 `,
     );
     return at;
   };
   const counted = async (step: string, cwd: string) => {
-    const before = line.relay.roundTrips + sql.relay.roundTrips;
+    const all = () => lines.reduce((sum, { roundTrips }) => sum + roundTrips, 0);
+    const before = all();
     const ran = await run([step, '--yes', '--quiet'], { cwd, env: { HOME: root } });
     assert.ok(ran.code === 0 || (step === 'survey' && ran.code === 1), `${step}: ${ran.stderr}${ran.stdout}`);
-    return line.relay.roundTrips + sql.relay.roundTrips - before;
+    return all() - before;
   };
   const alone = await move('a');
   const trips: Partial<Trips> = {};
@@ -114,7 +124,7 @@ new: { address: https://new.example, files: "${place(`host-${as}/site`)}", ${log
  * The formulas of docs/performance.md, with a third of room: how many round trips a small site takes at most, and how many
  * more one takes that has 72 more folders, 144 more files and 40 more tables. A loop that waits for each of these takes more.
  */
-const formulas: Record<'shell' | 'sftp' | 'ftp', Record<keyof Trips, { few: number; more: number }>> = {
+const formulas: Record<Protocol, Record<keyof Trips, { few: number; more: number }>> = {
   shell: {
     survey: { few: 60, more: 20 },
     pack: { few: 30, more: 15 },
@@ -132,20 +142,28 @@ const formulas: Record<'shell' | 'sftp' | 'ftp', Record<keyof Trips, { few: numb
     go: { few: 300, more: 140 },
   },
   ftp: {
-    survey: { few: 85, more: 130 },
-    pack: { few: 52, more: 200 },
+    survey: { few: 80, more: 130 },
+    pack: { few: 46, more: 200 },
     rewrite: { few: 0, more: 0 },
-    deliver: { few: 195, more: 300 },
-    check: { few: 80, more: 180 },
-    go: { few: 400, more: 800 },
+    deliver: { few: 180, more: 300 },
+    check: { few: 76, more: 180 },
+    go: { few: 350, more: 800 },
+  },
+  hatch: {
+    survey: { few: 115, more: 15 },
+    pack: { few: 55, more: 15 },
+    rewrite: { few: 0, more: 0 },
+    deliver: { few: 115, more: 20 },
+    check: { few: 76, more: 15 },
+    go: { few: 220, more: 40 },
   },
 };
 
-for (const protocol of ['shell', 'sftp', 'ftp'] as const)
-  test(`a move over ${protocol} takes as many round trips as is written down, and does not wait for each folder, file or table`, {
+for (const protocol of ['shell', 'sftp', 'ftp', 'hatch'] as const)
+  test(`a move by ${protocol} takes as many round trips as is written down, and does not wait for each folder, file or table`, {
     timeout: 1_200_000,
   }, async t => {
-    if (!needs(t, 'sshd', 'ssh-keygen', 'mariadbd', 'mariadb', 'proftpd', 'openssl')) return;
+    if (!needs(t, 'sshd', 'ssh-keygen', 'mariadbd', 'mariadb', ...hostPrograms)) return;
     let tooMany: string[] = [];
     for (const delay of delays) {
       const smaller = await tripsOf(t, small, protocol, delay);

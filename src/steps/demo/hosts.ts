@@ -2,6 +2,7 @@ import { mkdir, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { TsigKey } from '../../core/dns/message/tsig.js';
 import { nameOfHost, parseName } from '../../core/dns/records/name.js';
+import { UsageError } from '../../core/errors.js';
 import { fromConfiguration, type SheetLogin, writeSheet } from '../../core/sheet/write.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { StandinAcmeServer } from '../../standins/acme.js';
@@ -160,7 +161,16 @@ export class DemoHosts {
     ];
     for (const { site, host, root } of places) {
       if (this.hatches === 'php') {
-        const php = await PhpHatches.start(this.at(host, root));
+        const php = await PhpHatches.start(this.at(host, root)).catch(cause => {
+          throw new UsageError(
+            {
+              doing: 'Creating the demo with hatches',
+              cause: `PHP does not run here: ${cause.message}`,
+              remedy: 'Install php, or use --hatch alone, which simulates it',
+            },
+            { cause },
+          );
+        });
         this.php.push(php);
         site.hatches = php;
       } else site.hatches = new StandinHatch(new HostFolder(this.at(host), new Misbehaviour()), root);

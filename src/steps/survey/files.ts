@@ -1,8 +1,8 @@
 import { dirname } from 'node:path';
 import pMap from 'p-map';
 import { SeenFolders } from '../../core/address/server-paths.js';
-import { type ByteString, textOf } from '../../core/bytes.js';
-import { isNotFound } from '../../core/errors.js';
+import { type ByteString, bytesOf, textOf } from '../../core/bytes.js';
+import { isNotFound, PorterError } from '../../core/errors.js';
 import { type FileEntry, linkStaysInside } from '../../core/files/entries.js';
 import { notTaken as isNotTaken, leftOut } from '../../core/files/patterns.js';
 import { isTextFile, largestText } from '../../core/files/text-files.js';
@@ -103,10 +103,7 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
     if (counts.files % 200 === 0)
       run.events({ type: 'progress', what: 'files seen', done: counts.files, of: 0, unit: 'files' });
   }
-  await pMap(text.withinBudget(readables), entry => text.look(entry), {
-    concurrency: files.atOnce,
-    signal: run.signal,
-  });
+  await text.lookAt(text.withinBudget(readables));
   findings.push(
     ...text.findings,
     ...notTaken.findings(files.place),
@@ -126,6 +123,17 @@ export async function surveyFiles(run: StepRun, files: FilesEnd, family: Family)
   };
   findings.push(...addressFindings(survey));
   return { survey, findings, likely, folders: text.folders, samples: [...samples, ...largest.slice(0, 3)] };
+}
+
+/** A content; undefined where it is longer than it may be. @param most bytes */
+async function upTo(most: number, content: AsyncIterable<Buffer>): Promise<ByteString | undefined> {
+  const chunks: Buffer[] = [];
+  let size = 0;
+  for await (const chunk of content) {
+    size += chunk.length;
+    if (size <= most) chunks.push(chunk);
+  }
+  return size <= most ? bytesOf(Buffer.concat(chunks)) : undefined;
 }
 
 /** Reads the text files of a tree, as far as they can say something of this site. */
@@ -168,11 +176,37 @@ class TextOfFiles {
       });
   }
 
-  async look(entry: FileEntry): Promise<void> {
+  /** Reads files: as one stream where the end has one, and what does not come with it one by one. */
+  async lookAt(entries: readonly FileEntry[]): Promise<void> {
+    const { files, run } = this;
+    const left = new Map(entries.map(entry => [entry.path, entry]));
+    try {
+      const stream = entries.length > 1 ? await files.readMany?.([...left.keys()], run.signal) : undefined;
+      for await (const { path, content } of stream ?? []) {
+        const entry = left.get(path);
+        const source = entry && (await upTo(largestText, content));
+        if (!source) continue;
+        this.look(entry, source);
+        left.delete(path);
+      }
+    } catch (error) {
+      run.signal.throwIfAborted();
+      if (error instanceof PorterError) throw error;
+      // The connection was lost; what did not come is read one by one.
+    }
+    await pMap(
+      left.values(),
+      async entry => {
+        // Somebody may have removed it since it was listed.
+        const source = await unlessGone(readAll(files, entry.path));
+        if (source !== undefined) this.look(entry, source);
+      },
+      { concurrency: files.atOnce, signal: run.signal },
+    );
+  }
+
+  private look(entry: FileEntry, source: ByteString): void {
     const served = isServerFile(entry.path);
-    // Somebody may have removed it since it was listed.
-    const source = await unlessGone(readAll(this.files, entry.path));
-    if (source === undefined) return;
     this.run.signal.throwIfAborted();
     const place = `${this.files.place}/${textOf(entry.path)}`;
     if (served) this.findings.push(...readServerFile(entry.path, source, this.siteMove, place).findings);
