@@ -22,6 +22,9 @@ export class FtpRelay {
       far.on('error', () => near.destroy()).on('close', () => setTimeout(() => near.destroy(), this.delay));
       near.on('data', chunk => setTimeout(() => far.writable && far.write(chunk), this.delay));
       const open: Relay[] = [];
+      near.on('close', () => {
+        for (const relay of open.splice(0)) this.closeLater(relay);
+      });
       far.on('data', async chunk => {
         const began = performance.now();
         const answer = await this.withOwnPort(chunk.toString('latin1'), open);

@@ -574,7 +574,8 @@ function statements($ask, $data, $reply, $state) {
             if (!$isNew) throw new Refusal('repeated', "$text ($errno)");
             return ['done' => $done, 'errno' => $errno, 'state' => $sqlState, 'error-text' => base64_encode($text)];
         }
-        $hash = hash_init('sha256');
+        // What may be cut only reads, and is not run again.
+        $hash = $mayCut ? null : hash_init('sha256');
         $isCut = !rows($db, $isNew ? $reply : null, $hash, $mayCut);
         $db->end();
         if (!$isNew) {
@@ -583,7 +584,7 @@ function statements($ask, $data, $reply, $state) {
             continue;
         }
         if ($isCut) { $reply->data('P'); return ['done' => $done, 'cut' => true]; }
-        $reply->data('E' . pack('J', max(0, $db->affected)) . hash_final($hash, true));
+        $reply->data('E' . pack('J', max(0, $db->affected)) . ($hash ? hash_final($hash, true) : str_repeat("\0", 32)));
         $done++;
     }
     return ['done' => $done];
@@ -595,7 +596,7 @@ function rows(Line $db, $reply, $hash, $mayCut) {
     while ($row = $db->row()) {
         $line = 'R' . pack('n', count($row));
         foreach ($row as $cell) $line .= $cell === null ? "\xff\xff\xff\xff" : pack('N', strlen($cell)) . $cell;
-        hash_update($hash, $line);
+        if ($hash) hash_update($hash, $line);
         if ($reply) $reply->data($line);
         if ($reply && $mayCut && ++$count % 16 === 0 && $reply->isFull()) return !$db->row();
     }

@@ -45,7 +45,7 @@ function numberLiteral(cell: Buffer): EncodedSql {
  */
 export class TableParts {
   /** Cells that come behind those that were asked for. */
-  readonly extra: number;
+  private readonly extra: number;
   /** Rows that have come. */
   rows = 0;
   private readonly table: EncodedSql;
@@ -79,12 +79,15 @@ export class TableParts {
     return sql`SELECT ${list} FROM ${this.table}${where} ORDER BY ${order} LIMIT ${most}`;
   }
 
-  /** Takes in a row. @returns the cells that were asked for */
-  came(cells: (Buffer | null)[]): (Buffer | null)[] {
-    this.rows++;
-    if (this.extra === 0) return cells;
-    this.last = cells.slice(-this.extra) as Buffer[];
-    return cells.slice(0, -this.extra);
+  /** Takes in that so many rows have come, and the last of them. */
+  came(count: number, last: (Buffer | null)[]): void {
+    this.rows += count;
+    if (count > 0 && this.extra > 0) this.last = last.slice(-this.extra) as Buffer[];
+  }
+
+  /** The cells of a row that were asked for. */
+  asked(cells: (Buffer | null)[]): (Buffer | null)[] {
+    return this.extra === 0 ? cells : cells.slice(0, -this.extra);
   }
 
   /** `a > 1 OR (a = 1 AND b > 2)`, for servers work that out better than a comparison of rows. */

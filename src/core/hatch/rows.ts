@@ -7,15 +7,17 @@ export interface RowTaker {
 }
 
 const noCell = 0xffffffff;
+/** `R`, `E` and `P`. */
+const letter = { row: 0x52, end: 0x45, part: 0x50 };
 
 /**
  * Reads the answer to statements: `R`, the number of cells and each with its length; `E`, how many are affected and the digest
- * of the rows; `P` where the slice ended before the last row.
+ * of the rows (zeros for a part of a table); `P` where the slice ended before the last row.
  */
 export function readRows(data: Buffer, taker: RowTaker): void {
   for (let at = 0; at < data.length; ) {
     const kind = data[at++];
-    if (kind === 0x52) {
+    if (kind === letter.row) {
       const cells = new Array<Buffer | null>(data.readUInt16BE(at));
       at += 2;
       for (let i = 0; i < cells.length; i++) {
@@ -25,11 +27,29 @@ export function readRows(data: Buffer, taker: RowTaker): void {
         if (length !== noCell) at += length;
       }
       taker.row(cells);
-    } else if (kind === 0x45) {
+    } else if (kind === letter.end) {
       taker.end({ affected: Number(data.readBigUInt64BE(at)) }, data.subarray(at + 8, at + 40));
       at += 40;
-    } else if (kind !== 0x50) throw new Error('the answer of the hatch cannot be read');
+    } else if (kind !== letter.part) throw new Error('the answer of the hatch cannot be read');
   }
+}
+
+/** How many rows an answer to one statement holds, and the last of them. */
+export function lastRow(data: Buffer): { readonly count: number; readonly cells: (Buffer | null)[] } {
+  let count = 0;
+  let last = 0;
+  for (let at = 0; data[at] === letter.row; count++) {
+    last = at;
+    const cells = data.readUInt16BE(at + 1);
+    at += 3;
+    for (let i = 0; i < cells; i++) {
+      const length = data.readUInt32BE(at);
+      at += length === noCell ? 4 : 4 + length;
+    }
+  }
+  let cells: (Buffer | null)[] = [];
+  if (count > 0) readRows(data.subarray(last), { row: row => (cells = row), end: () => {} });
+  return { count, cells };
 }
 
 /** A statement, and whether it is run again for what it does to the session, or may give a part of its rows. */

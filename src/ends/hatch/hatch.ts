@@ -16,6 +16,7 @@ import { type HatchKeys, requestKey } from '../../core/hatch/keys.js';
 import { BackOff } from '../back-off.js';
 import { type HatchFacts, readFacts } from './facts.js';
 import { installHatch } from './install.js';
+import { PackingChoice } from './packing-choice.js';
 import { type HatchPlace, isOfHatch, removeHatch } from './place.js';
 
 /** How a request is asked. */
@@ -24,7 +25,7 @@ export interface HatchAsking {
   readonly signal?: AbortSignal;
   /** Left out, it may be asked again where the answer does not come. */
   readonly isOnce?: boolean;
-  /** Whether what is sent and answered is worth packing. */
+  /** Whether what is sent is worth packing, and a short answer. Of long ones it is found out. */
   readonly packs?: boolean;
 }
 
@@ -71,6 +72,7 @@ export class Hatch {
   /** Seconds that a slice works. */
   private seconds = firstSeconds;
   private packs = false;
+  private readonly packing = new PackingChoice();
 
   constructor(place: HatchPlace) {
     this.place = place;
@@ -227,7 +229,10 @@ export class Hatch {
     { data = Buffer.alloc(0), signal, packs = false }: HatchAsking,
   ): Promise<HatchAnswer> {
     const { site } = this.place;
-    const request = this.requestOf(open, ask, data, packs);
+    const began = performance.now();
+    const isLong = typeof ask.bytes === 'number';
+    const packsAnswer = isLong ? this.packing.next() : packs;
+    const request = this.requestOf(open, { ...ask, pack: packsAnswer && this.packs }, data, packs);
     const { status, content } = await site.get(`/${open.name}.php`, signal ?? AbortSignal.timeout(60_000), {
       bytes: requestBytes(open.keys, request),
       most: answerBytes,
@@ -242,6 +247,8 @@ export class Hatch {
     if (status !== 200) throw new NotFromHatch(`the server answers ${status}`);
     const answer = readAnswer(open.keys, request, content);
     if (answer.result.error !== undefined) throw new HatchRefusal(answer.result);
+    const seconds = (performance.now() - began) / 1000;
+    if (isLong) this.packing.came(packsAnswer, answer.data.length, seconds);
     return answer;
   }
 
@@ -259,7 +266,6 @@ export class Hatch {
   }
 
   private requestOf(open: OpenHatch, ask: HatchAsk, data: Buffer, packs: boolean): HatchRequest {
-    const isPacked = packs && open.facts?.packs === true;
     return {
       hatch: open.name,
       number: open.number++,
@@ -268,10 +274,9 @@ export class Hatch {
         ...ask,
         ...(typeof ask.bytes === 'number' ? { bytes: Math.ceil(ask.bytes * this.share) } : {}),
         seconds: this.seconds,
-        pack: isPacked,
       },
       data,
-      packs: isPacked,
+      packs: packs && this.packs,
       seals: this.place.isPlain,
     };
   }

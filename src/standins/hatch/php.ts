@@ -21,7 +21,6 @@ export class PhpHatches {
     const port = await freePort();
     const program = spawn('php', ['-S', `127.0.0.1:${port}`, '-t', htdocs], {
       stdio: 'ignore',
-      env: { ...process.env, PHP_CLI_SERVER_WORKERS: '4' },
     });
     let failure: Error | undefined;
     program.once('error', error => {

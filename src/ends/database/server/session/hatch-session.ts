@@ -1,6 +1,7 @@
 import { type DatabasePlace, shownDatabase } from '../../../../core/database/place.js';
+import type { HatchAnswer } from '../../../../core/hatch/exchange.js';
 import { TableParts } from '../../../../core/hatch/reading.js';
-import { readRows, statementBytes } from '../../../../core/hatch/rows.js';
+import { type HatchStatement, lastRow, readRows, statementBytes } from '../../../../core/hatch/rows.js';
 import { changes, SessionState } from '../../../../core/hatch/session-state.js';
 import type { Column } from '../../../../core/sql/column.js';
 import { type EncodedSql, sql } from '../../../../core/sql/encoded-sql.js';
@@ -31,6 +32,8 @@ const mostRows = 500_000;
 /** Room for settings in a request, in bytes. */
 const room = 16 * 1024;
 const leastPace = 1 / 8;
+/** Bytes of a row of which nothing is known. */
+const unknownRow = 1024;
 
 /** What is known of a table before it is read. */
 interface Known {
@@ -252,46 +255,52 @@ class HatchLine implements StatementLine {
 
   /** Reads a whole table, each part behind the last row of the one before, which is asked for while that one is taken. */
   private async readInParts(one: Asked, { parts, rows }: LongReading): Promise<void> {
-    let asked = rows;
-    let coming = this.partOf(parts, asked);
+    let most = rows;
+    const ask = () => this.answerTo([{ sql: parts.next(most), kind: 'in parts' }]);
+    let coming = ask();
     for (;;) {
-      const { cut, error, bytes, came } = await coming;
-      if (error !== undefined) throw new StatementFailed(0, error);
-      if (cut && came.length === 0) throw new StatementFailed(0, tooLong());
-      const isLast = !cut && came.length < asked;
-      if (came.length > 0) asked = rowsThatFit((came.length / bytes) * filled * answerBytes, asked);
+      const { data, result } = await coming;
+      const failed = errorIn(result);
+      if (failed) throw new StatementFailed(0, failed);
+      const { count, cells } = lastRow(data);
+      const isCut = result.cut === true;
+      if (isCut && count === 0) throw new StatementFailed(0, tooLong());
+      parts.came(count, cells);
+      const isLast = !isCut && count < most;
+      if (count > 0) most = rowsThatFit((count / data.length) * filled * answerBytes, most);
       await this.resumed?.promise;
       if (this.isOver) throw lost('the session was ended');
-      if (!isLast) coming = this.partOf(parts, asked);
+      if (!isLast) coming = ask();
       // Whatever comes of it is seen when it is waited for, unless what is taken now fails.
       coming.catch(() => {});
-      for (const cells of came) one.take?.(cells);
+      readRows(data, { row: row => one.take?.(parts.asked(row)), end: () => {} });
       if (isLast) break;
     }
     one.resolve({ affected: parts.rows });
   }
 
-  /** The next rows of a table. */
-  private async partOf(
-    parts: TableParts,
-    most: number,
-  ): Promise<{ cut: boolean; error: unknown; bytes: number; came: (Buffer | null)[][] }> {
-    const came: (Buffer | null)[][] = [];
-    const done = await this.exchange([{ sql: parts.next(most), kind: 'in parts' }], {
-      row: cells => came.push(parts.came(cells)),
-      end: () => {},
+  private async exchange(
+    statements: readonly HatchStatement[],
+    taker: { row(cells: (Buffer | null)[]): void; end(effect: Effect): void },
+  ): Promise<{ cut: boolean; error: unknown }> {
+    const { data, result } = await this.answerTo(statements);
+    let at = 0;
+    readRows(data, {
+      row: taker.row,
+      end: (effect, found) => {
+        this.state.ran(statements[at++]!.sql, found.toString('hex'));
+        taker.end(effect);
+      },
     });
-    return { ...done, came };
+    return { cut: result.cut === true, error: errorIn(result) };
   }
 
-  private async exchange(
-    statements: readonly { readonly sql: EncodedSql; readonly kind: 'once' | 'in parts' }[],
-    taker: { row(cells: (Buffer | null)[]): void; end(effect: Effect): void },
-  ): Promise<{ cut: boolean; error: unknown; bytes: number }> {
-    const { state } = this;
-    const held = state.statements;
+  /** Asks for statements, behind what the session holds. */
+  private async answerTo(statements: readonly HatchStatement[]): Promise<HatchAnswer> {
+    const held = this.state.statements;
     const { host, port, socket, user, password, name } = this.place;
-    const { data, result } = await this.hatch.ask(
+    if (statements.some(({ kind }) => kind === 'in parts')) this.readings++;
+    return this.hatch.ask(
       {
         do: 'sql',
         database: { host, port, socket: socket ?? null, user, password, name },
@@ -304,24 +313,6 @@ class HatchLine implements StatementLine {
         packs: true,
       },
     );
-    if (statements.some(({ kind }) => kind === 'in parts')) this.readings++;
-    let at = 0;
-    readRows(data, {
-      row: taker.row,
-      end: (effect, found) => {
-        state.ran(statements[at++]!.sql, found.toString('hex'));
-        taker.end(effect);
-      },
-    });
-    const error =
-      result.errno === undefined
-        ? undefined
-        : sqlError(
-            Number(result.errno),
-            String(result.state),
-            Buffer.from(String(result['error-text']), 'base64').toString(),
-          );
-    return { cut: result.cut === true, error, bytes: data.length };
   }
 
   /** How a statement is continued that reads a table which is too long for one request; undefined for any other. */
@@ -332,9 +323,9 @@ class HatchLine implements StatementLine {
     const known = (await this.known).get(reading.table);
     if (!known || (known.bytes <= wholeBytes && !this.long.has(asked))) return undefined;
     const parts = new TableParts(reading.table, reading.selected, known);
-    // What the server says of a table is an estimate.
-    const each = known.bytes / Math.max(1, known.rows);
-    return { parts, rows: rowsThatFit((filled * answerBytes) / Math.max(1, each) / 2, mostRows) };
+    // What the server says of a table is an estimate, and may be old.
+    const each = known.bytes > wholeBytes ? known.bytes / Math.max(1, known.rows) : unknownRow;
+    return { parts, rows: rowsThatFit((filled * answerBytes) / Math.max(1, each), mostRows) };
   }
 
   private async look(): Promise<ReadonlyMap<string, Known>> {
@@ -403,6 +394,13 @@ const names: Readonly<Record<number, string>> = {
   2006: 'PROTOCOL_CONNECTION_LOST',
   2013: 'PROTOCOL_CONNECTION_LOST',
 };
+
+/** The error of the statement that failed; undefined where none did. */
+function errorIn(result: HatchAnswer['result']): Error | undefined {
+  if (result.errno === undefined) return undefined;
+  const text = Buffer.from(String(result['error-text']), 'base64').toString();
+  return sqlError(Number(result.errno), String(result.state), text);
+}
 
 /** An error as the driver of the servers would give it. */
 function sqlError(errno: number, sqlState: string, sqlMessage: string): Error {
