@@ -728,10 +728,9 @@ function fetching($ask, $data, $reply) {
     $answer = (string) stream_get_contents($line, LARGEST);
     $end = strpos($answer, "\r\n\r\n");
     if ($end === false || !preg_match('~^HTTP/1\.[01] 200 ~', $answer)) throw new Refusal('fetch', 'the other hatch does not answer: ' . text(substr($answer, 0, 60)));
-    $isChunked = stripos(substr($answer, 0, $end), "\r\ntransfer-encoding: chunked") !== false;
+    // Whoever asks by HTTP/1.0 gets it whole.
     $body = substr($answer, $end + 4);
     unset($answer);
-    if ($isChunked) $body = unchunked($body);
     $mac = substr($body, -32);
     $body = substr($body, 0, -32);
     if (!hash_equals(hash_hmac('sha256', $body, base64_decode($ask['proof']), true), $mac)) throw new Refusal('fetch', 'what the other site answers is not from its hatch');
@@ -744,13 +743,6 @@ function fetching($ask, $data, $reply) {
     if ($ask['take'] === 'tar') unpacking($ask, $body, $reply);
     elseif ($body !== '') writing($ask['write'], $body, $reply);
     return ['fetched' => $result, 'bytes' => strlen($body)];
-}
-
-function unchunked($body) {
-    $whole = '';
-    for ($at = 0; ($end = strpos($body, "\r\n", $at)) !== false && ($size = hexdec(substr($body, $at, $end - $at))) > 0; $at = $end + 4 + $size)
-        $whole .= substr($body, $end + 2, $size);
-    return $whole;
 }
 
 /** A text that JSON can hold. */

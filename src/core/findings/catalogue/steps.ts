@@ -154,6 +154,11 @@ export const stepFindings = {
     meaning: 'Another site is under the same prefix in the new database.',
     remedy: 'Use another prefix or database, or allow its removal with `new.database.replace: own`.',
   },
+  'database-in-several-requests': {
+    levels: ['note'],
+    meaning: 'Through a hatch, the tables were read in several requests, each at a moment of its own.',
+    remedy: 'If somebody wrote to the site meanwhile, put it into maintenance mode and run `pack --again`.',
+  },
   'database-line-open': {
     levels: ['warn'],
     meaning:
@@ -174,11 +179,6 @@ export const stepFindings = {
     levels: ['stop', 'note'],
     meaning: 'The new database cannot be reached from here.',
     remedy: 'Go over SSH, or have the dump left as a file; or try the credentials in the host’s panel.',
-  },
-  'database-in-several-requests': {
-    levels: ['note'],
-    meaning: 'Through a hatch, the tables were read in several requests, each at a moment of its own.',
-    remedy: 'If somebody wrote to the site meanwhile, put it into maintenance mode and run `pack --again`.',
   },
   'database-of-two-moments': {
     levels: ['note'],
