@@ -13,6 +13,8 @@ import { status } from './commands/status.js';
 import { survey } from './commands/survey.js';
 import { tidy } from './commands/tidy.js';
 import { undo } from './commands/undo.js';
+import { collect } from './handover/collect.js';
+import { offer } from './handover/offer.js';
 
 /** Every command, in the order in which a move needs them. What a command needs is loaded when it runs. */
 export const commands = [
@@ -29,6 +31,8 @@ export const commands = [
   status,
   report,
   go,
+  offer,
+  collect,
   demo,
   completion,
 ];

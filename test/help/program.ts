@@ -25,6 +25,8 @@ interface RunOptions {
   readonly killAt?: number | undefined;
   /** Is given what kills it (SIGKILL), as soon as it runs. */
   readonly onStart?: ((kill: () => void) => void) | undefined;
+  /** Is given what it prints, on both outputs. */
+  readonly onOutput?: (text: string) => void;
   /** Write the number of its operations into this file when it ends. */
   readonly countTo?: string;
   /** Send it SIGINT, as Ctrl-C does, as soon as this is so. */
@@ -52,6 +54,9 @@ export function run(args: readonly string[], options: RunOptions = {}): Promise<
     const err: Buffer[] = [];
     child.stdout.on('data', chunk => out.push(chunk));
     child.stderr.on('data', chunk => err.push(chunk));
+    const { onOutput } = options;
+    if (onOutput)
+      for (const output of [child.stdout, child.stderr]) output.on('data', chunk => onOutput(String(chunk)));
     child.on('error', reject);
     options.onStart?.(() => child.kill('SIGKILL'));
     const interrupt = setInterval(() => {

@@ -15,6 +15,7 @@ import { request } from 'node:http';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
 import { asBytes } from '../../src/core/bytes.js';
+import { readTar, tarBytes } from '../../src/core/files/tar.js';
 import {
   type HatchAnswer,
   type HatchAsk,
@@ -25,7 +26,6 @@ import {
 import type { HatchKeys } from '../../src/core/hatch/keys.js';
 import { hatchProgram } from '../../src/core/hatch/program.js';
 import { readRows, statementBytes } from '../../src/core/hatch/rows.js';
-import { readTar, tarBytes } from '../../src/core/hatch/tar.js';
 import { installHatch } from '../../src/ends/hatch/install.js';
 import { newHatchKeys } from '../../src/ends/hatch/new-keys.js';
 import { isOfHatch } from '../../src/ends/hatch/place.js';

@@ -5,7 +5,7 @@ import { posix } from 'node:path';
 import { inflateRawSync } from 'node:zlib';
 import { asBytes, bytesOfText } from '../../core/bytes.js';
 import { staysInside } from '../../core/files/entries.js';
-import { readTar, tarBytes } from '../../core/hatch/tar.js';
+import { readTar, tarBytes } from '../../core/files/tar.js';
 import type { HostFolder } from '../hosting/host-folder.js';
 import { openedBody } from './seal.js';
 

@@ -58,13 +58,21 @@ export async function openArchive(
   archive: readonly string[],
   passphrase: () => Promise<string>,
 ): Promise<CrateManifest> {
+  const files = await partsOf(archive);
+  const shown = basename(files[0]!);
+  return takeCrate(run, unsealed(readParts(files), passphrase, shown), shown);
+}
+
+/** The same with what is in an archive, as it comes. @param shown what it is called in messages */
+export async function takeCrate(
+  run: StepRun,
+  content: AsyncIterable<Buffer>,
+  shown: string,
+): Promise<CrateManifest> {
   const { crate, folder } = run.move;
   const waiting = new Crate(folder.at('crate.incoming'));
   await rm(waiting.folder, { recursive: true, force: true });
   await whileDoing(`Making ${waiting.folder}`, () => mkdir(waiting.folder, { recursive: true, mode: 0o700 }));
-  const files = await partsOf(archive);
-  const shown = basename(files[0]!);
-  const content = unsealed(readParts(files), passphrase, shown);
   await unpackCrate(content, new LocalFiles(waiting.folder, { ownerOnly: true }), shown, run.signal);
   await settleCrate(waiting);
   const { manifest } = await verifyCrate(run, waiting);

@@ -8,9 +8,9 @@ import {
   type ListedEntry,
   staysInside,
 } from '../../../core/files/entries.js';
+import { readTar, tarBytes } from '../../../core/files/tar.js';
 import type { HatchAnswer, HatchAsk } from '../../../core/hatch/exchange.js';
 import { readEntries, readListing } from '../../../core/hatch/listing.js';
-import { readTar, tarBytes } from '../../../core/hatch/tar.js';
 import { type Content, chunksOf, type FileToWrite } from '../../content.js';
 import { type Hatch, type HatchAsking, HatchRefusal, HatchSilent } from '../../hatch/hatch.js';
 import { isOfHatch } from '../../hatch/place.js';

@@ -1,15 +1,17 @@
 import { asBytes, type ByteString, bufferOf } from '../bytes.js';
 import { DamageError } from '../errors.js';
-import type { FileEntry } from '../files/entries.js';
+import type { FileEntry } from './entries.js';
 
 /**
- * Tars of whole files in memory (IEEE Std 1003.1, ustar and pax), as a hatch takes and gives them. Names are bytes: the
- * package for streams takes them for UTF-8.
+ * Tars of whole files in memory, and their heads (IEEE Std 1003.1, ustar and pax). Names are bytes: the package for streams
+ * takes them for UTF-8.
  */
 
 const block = 512;
 /** A longer name gets a header before it. */
 const longestName = 100;
+/** So does a longer file: eleven octal digits, in bytes. */
+const largestSize = 8 ** 11 - 1;
 
 /** A file or folder as a part of a tar. */
 export function tarBytes(
@@ -17,15 +19,29 @@ export function tarBytes(
   content: Buffer,
 ): Buffer {
   const isFolder = entry.type === 'folder';
-  const parts: Buffer[] = [];
-  if (entry.path.length > longestName) {
-    const record = recordOf('path', entry.path);
-    parts.push(headOf({ ...entry, path: asBytes('pax') }, record.length, 'x'), padded(record));
-  }
-  parts.push(headOf(entry, isFolder ? 0 : content.length, isFolder ? '5' : '0'));
-  if (!isFolder) parts.push(padded(content));
-  return Buffer.concat(parts);
+  const head = tarHead(entry, isFolder ? 0 : content.length);
+  return isFolder ? head : Buffer.concat([head, padded(content)]);
 }
+
+/** What is before a file or folder in a tar. @param size of its content, in bytes */
+export function tarHead(entry: Pick<FileEntry, 'path' | 'type' | 'mode' | 'mtime'>, size: number): Buffer {
+  const records = [
+    ...(entry.path.length > longestName ? [recordOf('path', entry.path)] : []),
+    ...(size > largestSize ? [recordOf('size', asBytes(String(size)))] : []),
+  ];
+  const head = headOf(entry, Math.min(size, largestSize), entry.type === 'folder' ? '5' : '0');
+  if (records.length === 0) return head;
+  const pax = Buffer.concat(records);
+  return Buffer.concat([headOf({ ...entry, path: asBytes('pax') }, pax.length, 'x'), padded(pax), head]);
+}
+
+/** How many bytes of zeros follow a content. @param size of the content */
+export function tarPadding(size: number): number {
+  return (block - (size % block)) % block;
+}
+
+/** What is behind the last entry. */
+export const tarEnd = Buffer.alloc(2 * block);
 
 /** A file or folder as it is in a tar. */
 interface TarEntry extends Pick<FileEntry, 'path' | 'mode' | 'mtime'> {
@@ -98,8 +114,8 @@ function recordOf(key: string, value: ByteString): Buffer {
 }
 
 function padded(content: Buffer): Buffer {
-  const over = content.length % block;
-  return over === 0 ? content : Buffer.concat([content, Buffer.alloc(block - over)]);
+  const missing = tarPadding(content.length);
+  return missing === 0 ? content : Buffer.concat([content, Buffer.alloc(missing)]);
 }
 
 function cut(): DamageError {

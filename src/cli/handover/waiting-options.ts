@@ -1,0 +1,30 @@
+import type { Argv } from 'yargs';
+import type { Waiting } from '../../steps/handover/tickets.js';
+
+export interface WaitingArguments {
+  readonly port: number;
+  readonly at: readonly string[] | undefined;
+  readonly hours: number;
+}
+
+/** The options of an end that waits for the other one. */
+// biome-ignore lint/suspicious/noExplicitAny: yargs types options by their dashed names, code by camel case
+export function waitingOptions(argv: Argv<any>): Argv<any> {
+  return argv
+    .option('port', {
+      type: 'number',
+      default: 0,
+      describe: 'Where to wait; left out, any port that is free',
+    })
+    .option('at', {
+      type: 'string',
+      array: true,
+      nargs: 1,
+      describe: 'The name or address by which the other end reaches this machine, if it is not its own',
+    })
+    .option('hours', { type: 'number', default: 24, describe: 'The ticket is dead after so many hours' });
+}
+
+export function waitingOf({ port, at, hours }: WaitingArguments): Waiting {
+  return { port, at: at ?? [], hours };
+}

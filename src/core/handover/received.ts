@@ -1,0 +1,39 @@
+/** Bytes of a part: what is asked for at a time, and verified by its checksum. */
+export const partBytes = 8 * 1024 * 1024;
+
+/** How far the parts of what is collected have come. */
+export class Received {
+  private readonly reached = new Map<number, number>();
+  private readonly whole = new Set<number>();
+
+  /** @param lines as `lineOf` writes them; one that was cut short says nothing */
+  constructor(lines: Iterable<string>) {
+    for (const line of lines) {
+      const [, part, bytes, end] = /^(\d+) (\d+)( whole| again)?$/.exec(line) ?? [];
+      if (part !== undefined) this.take(Number(part), Number(bytes), end?.trim());
+    }
+  }
+
+  /** Bytes of a part that are there, from its beginning. */
+  of(part: number): number {
+    return this.reached.get(part) ?? 0;
+  }
+
+  isWhole(part: number): boolean {
+    return this.whole.has(part);
+  }
+
+  get bytes(): number {
+    let sum = 0;
+    for (const bytes of this.reached.values()) sum += bytes;
+    return sum;
+  }
+
+  /** Takes in how far a part is; `whole` where its checksum was right, `again` where it was not. @returns the line for it */
+  take(part: number, bytes: number, end?: string): string {
+    if (end === 'again') this.reached.delete(part);
+    else this.reached.set(part, bytes);
+    if (end === 'whole') this.whole.add(part);
+    return `${part} ${bytes}${end === undefined ? '' : ` ${end}`}\n`;
+  }
+}

@@ -1,0 +1,361 @@
+import { createHash, type Hash, timingSafeEqual } from 'node:crypto';
+import { appendFileSync } from 'node:fs';
+import { type FileHandle, mkdir, open, readFile, rm, writeFile } from 'node:fs/promises';
+import { Agent, request as httpRequest, type IncomingMessage } from 'node:http';
+import { join } from 'node:path';
+import type { Duplex } from 'node:stream';
+import { DamageError, EndError } from '../../core/errors.js';
+import { partBytes, Received } from '../../core/handover/received.js';
+import { BackOff } from '../back-off.js';
+import { whileDoing } from '../system-errors.js';
+import { WrongCertificate } from './offering.js';
+
+/** Requests that are under way at once. */
+const atOnce = 4;
+/** So much is written, and read again, at a time, in bytes. */
+const readBytes = 256 * 1024;
+/** How far a part has come is noted so often, in bytes. */
+const noteBytes = 1024 * 1024;
+/** So long nothing may come, in milliseconds: the other end may wait for its own pack. */
+const silence = 30_000;
+
+/** What is known of what is offered. */
+interface Offered {
+  readonly bytes: number;
+  readonly isWhole: boolean;
+}
+
+/** Where the bytes of a crate come from. */
+export interface Source {
+  /** Opens a connection to the one who offers. */
+  connect(): Promise<Duplex>;
+  readonly secret: string;
+  /** Who offers, for messages. */
+  readonly text: string;
+}
+
+export interface CollectingEvents {
+  progress?(bytes: number, of: number | undefined): void;
+  waiting?(text: string): void;
+}
+
+/**
+ * Fetches what is offered into a file, several parts at a time, each verified by its SHA-256. What has come is noted in a
+ * folder, so that another run resumes it.
+ */
+export class Collecting {
+  private readonly file: string;
+  private readonly folder: string;
+  private readonly source: Source;
+  private readonly signal: AbortSignal;
+  private readonly events: CollectingEvents;
+  private readonly agent: Agent;
+  private collector = '';
+  private received = new Received([]);
+  private readonly backOff: BackOff;
+  /** What had come when the line was lost last. */
+  private before = 0;
+  private bytes = 0;
+  private isWhole = false;
+  private failure: unknown;
+  private wasIn = false;
+  /** Those that wait for more. */
+  private waiting: (() => void)[] = [];
+  /** Bytes that came, also those that came twice. */
+  came = 0;
+
+  constructor(folder: string, source: Source, signal: AbortSignal, events: CollectingEvents = {}) {
+    this.folder = folder;
+    this.file = join(folder, 'crate.tar');
+    this.source = source;
+    this.signal = signal;
+    this.events = events;
+    this.agent = agentOf(source);
+    this.backOff = new BackOff(source.text);
+  }
+
+  /** Fetches all of it. */
+  async fetch(): Promise<void> {
+    let file: FileHandle | undefined;
+    try {
+      await this.open();
+      file = await open(this.file, 'r+');
+      const into = file;
+      await this.look();
+      let next = 0;
+      const work = async () => {
+        for (let part = next++; await this.isPart(part); part = next++)
+          if (!this.received.isWhole(part)) await this.fetchPart(part, into);
+      };
+      await Promise.all(Array.from({ length: atOnce }, work));
+    } catch (error) {
+      this.failure = error;
+      throw error;
+    } finally {
+      this.wake();
+      await file?.close();
+    }
+  }
+
+  /** What has come and was verified, from the beginning on, while the rest comes. */
+  async *content(): AsyncIterable<Buffer> {
+    let file: FileHandle | undefined;
+    try {
+      for (let at = 0; !this.isWhole || at < this.bytes; ) {
+        if (this.failure !== undefined) throw this.failure;
+        const end = this.reached(at);
+        if (at === end) {
+          await new Promise<void>(resolve => this.waiting.push(resolve));
+          continue;
+        }
+        file ??= await open(this.file, 'r');
+        const buffer = Buffer.alloc(Math.min(readBytes, end - at));
+        const { bytesRead } = await file.read(buffer, 0, buffer.length, at);
+        yield buffer.subarray(0, bytesRead);
+        at += bytesRead;
+      }
+    } finally {
+      await file?.close();
+    }
+  }
+
+  /** Up to where all parts are whole from a place on. */
+  private reached(at: number): number {
+    let part = Math.floor(at / partBytes);
+    while (this.received.isWhole(part)) part++;
+    return Math.max(at, Math.min(part * partBytes, this.bytes));
+  }
+
+  private wake(): void {
+    const { waiting } = this;
+    this.waiting = [];
+    for (const wake of waiting) wake();
+  }
+
+  /** Says that it is all here, and ends the connections. */
+  async done(): Promise<void> {
+    await this.ask('POST', '/done').then(drained, () => {});
+    this.close();
+    await rm(this.folder, { recursive: true, force: true });
+  }
+
+  close(): void {
+    this.agent.destroy();
+  }
+
+  private async open(): Promise<void> {
+    const doing = `Collecting into ${this.folder}`;
+    await whileDoing(doing, () => mkdir(this.folder, { recursive: true, mode: 0o700 }));
+    // By this, and the ticket, the other end knows who comes again. Another ticket is for another crate.
+    const owner = join(this.folder, 'collector');
+    const own = createHash('sha256').update(this.source.secret).digest('hex').slice(0, 16);
+    const before = await readFile(owner, 'utf8').catch(() => '');
+    if (!before.startsWith(`${own} `)) {
+      await whileDoing(doing, async () => {
+        await rm(this.file, { force: true });
+        await rm(this.parts, { force: true });
+        const number = createHash('sha256').update(`${own}${Math.random()}${Date.now()}`).digest('hex');
+        await writeFile(owner, `${own} ${number.slice(0, 32)}`, { mode: 0o600 });
+      });
+    }
+    this.collector = (await readFile(owner, 'utf8')).split(' ')[1]!;
+    const lines = (await readFile(this.parts, 'utf8').catch(() => '')).split('\n');
+    this.received = new Received(lines);
+    await whileDoing(doing, async () => (await open(this.file, 'a', 0o600)).close());
+  }
+
+  private get parts(): string {
+    return join(this.folder, 'parts');
+  }
+
+  /** Whether there is such a part; waits while the crate grows. */
+  private async isPart(part: number): Promise<boolean> {
+    while (!this.isWhole && this.bytes < (part + 1) * partBytes) {
+      this.signal.throwIfAborted();
+      await this.look();
+      if (!this.isWhole) await new Promise(resolve => setTimeout(resolve, 300));
+    }
+    return part * partBytes < this.bytes;
+  }
+
+  private async look(): Promise<void> {
+    const answer = await this.again(
+      async () => JSON.parse(String(await drained(await this.ask('GET', '/state')))) as Offered,
+    );
+    this.bytes = answer.bytes;
+    this.isWhole = answer.isWhole;
+    this.wake();
+  }
+
+  private async fetchPart(part: number, file: FileHandle): Promise<void> {
+    await this.again(async () => {
+      const hash = createHash('sha256');
+      const begin = part * partBytes;
+      let at = await hashed(file, hash, begin, this.received.of(part));
+      let noted = at;
+      const answer = await this.ask('GET', `/part?part=${part}&from=${at}`);
+      try {
+        for await (const chunk of gathered(answer as AsyncIterable<Buffer>)) {
+          hash.update(chunk);
+          await file.write(chunk, 0, chunk.length, begin + at);
+          at += chunk.length;
+          this.came += chunk.length;
+          if (at - noted >= noteBytes) {
+            this.note(part, at);
+            noted = at;
+          }
+          this.events.progress?.(this.received.bytes, this.isWhole ? this.bytes : undefined);
+        }
+      } finally {
+        if (at > noted) this.note(part, at);
+      }
+      const said = /^sha-256=:(.+):$/.exec(String(answer.trailers['content-digest']))?.[1];
+      if (said === undefined) throw new Error('the answer ended early');
+      const isRight = timingSafeEqual(hash.digest(), Buffer.from(said, 'base64').subarray(0, 32));
+      this.note(part, isRight ? at : 0, isRight ? 'whole' : 'again');
+      this.wake();
+      if (!isRight) throw new Error('a part is not what it was when it was sent');
+    });
+  }
+
+  private note(part: number, bytes: number, end?: string): void {
+    appendFileSync(this.parts, this.received.take(part, bytes, end));
+  }
+
+  /** Does something again when the connection is lost, for as long as the other end comes back. */
+  private async again<T>(work: () => Promise<T>): Promise<T> {
+    for (;;) {
+      this.signal.throwIfAborted();
+      try {
+        return await work();
+      } catch (error) {
+        this.signal.throwIfAborted();
+        if (error instanceof EndError || error instanceof DamageError) throw error;
+        if (error instanceof WrongCertificate) throw otherHost(error.message);
+        if (!this.wasIn && (error as NodeJS.ErrnoException).code === 'ECONNREFUSED')
+          throw nobodyWaits(this.source.text);
+        // As long as something comes, it is worth going on.
+        if (this.received.bytes > this.before) this.backOff.reset();
+        this.before = this.received.bytes;
+        await this.backOff.wait(text => this.events.waiting?.(text), error);
+      }
+    }
+  }
+
+  /** @throws EndError where the ticket is not taken */
+  private async ask(method: string, path: string): Promise<IncomingMessage> {
+    const { source, agent, collector, signal } = this;
+    const headers = { authorization: `Bearer ${source.secret}`, 'x-collector': collector };
+    const answer = await new Promise<IncomingMessage>((resolve, reject) => {
+      const asked = httpRequest({ agent, method, path, headers, signal, host: 'offer' }, resolve);
+      asked.setTimeout(silence, () => asked.destroy(new Error('nothing came for half a minute')));
+      asked.once('error', reject).end();
+    });
+    this.wasIn = true;
+    if (answer.statusCode === 200) return answer;
+    const why = String(await drained(answer));
+    if (answer.statusCode === 401 || answer.statusCode === 403) throw refusal(why);
+    if (answer.statusCode === 500) throw unfinished();
+    throw new Error(`the other end answers ${answer.statusCode}`);
+  }
+}
+
+/** An agent that uses the connections of a source. */
+function agentOf(source: Source): Agent {
+  const agent = new Agent({ keepAlive: true, maxSockets: atOnce });
+  agent.createConnection = (_options, made) => {
+    source.connect().then(
+      socket => made?.(null, socket),
+      error => made?.(error, undefined as never),
+    );
+    return undefined;
+  };
+  return agent;
+}
+
+/** Small pieces put together; what has come before the line is lost is not lost with it. */
+async function* gathered(answer: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
+  let waiting: Buffer[] = [];
+  let bytes = 0;
+  const all = () => {
+    const chunk = Buffer.concat(waiting);
+    waiting = [];
+    bytes = 0;
+    return chunk;
+  };
+  try {
+    for await (const chunk of answer) {
+      waiting.push(chunk);
+      bytes += chunk.length;
+      if (bytes >= readBytes) yield all();
+    }
+  } catch (error) {
+    if (bytes > 0) yield all();
+    throw error;
+  }
+  if (bytes > 0) yield all();
+}
+
+async function drained(answer: IncomingMessage): Promise<Buffer> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of answer as AsyncIterable<Buffer>) chunks.push(chunk);
+  return Buffer.concat(chunks);
+}
+
+/** Takes what is there of a part into its checksum. @returns how much there is */
+async function hashed(file: FileHandle, hash: Hash, begin: number, bytes: number): Promise<number> {
+  const buffer = Buffer.alloc(bytes);
+  const { bytesRead } = await file.read(buffer, 0, bytes, begin);
+  hash.update(buffer.subarray(0, bytesRead));
+  return bytesRead;
+}
+
+const doing = 'Collecting the crate';
+
+function refusal(why: string): EndError {
+  const remedies: Record<string, string> = {
+    'wrong secret': 'Copy the ticket again; after five wrong tries it is dead, and a new one is needed',
+    'another collector': 'Resume where the crate was begun to be collected, or offer it again',
+    late: 'Offer the crate again, with a new ticket',
+    used: 'Offer the crate again, with a new ticket',
+  };
+  const causes: Record<string, string> = {
+    'wrong secret': 'the other end does not take this ticket',
+    'another collector': 'somebody else has begun to collect with this ticket',
+    late: 'the ticket is too old',
+    used: 'the crate was collected with this ticket already',
+  };
+  return new EndError({
+    doing,
+    kind: 'refused',
+    cause: causes[why] ?? `the other end refuses (${why.slice(0, 80)})`,
+    remedy: remedies[why] ?? 'Offer the crate again, with a new ticket',
+  });
+}
+
+function otherHost(cause: string): EndError {
+  return new EndError({
+    doing,
+    kind: 'untrusted',
+    cause,
+    remedy: 'Somebody else may answer there; look at the address, and offer the crate again',
+  });
+}
+
+function nobodyWaits(where: string): EndError {
+  return new EndError({
+    doing,
+    kind: 'unreachable',
+    cause: `nobody waits at ${where}: the crate was collected with this ticket already, or the offer has ended`,
+    remedy: 'Offer the crate again, with a new ticket',
+  });
+}
+
+function unfinished(): EndError {
+  return new EndError({
+    doing,
+    kind: 'refused',
+    cause: 'the old site could not be packed as a whole; the other end shows why',
+    remedy: 'Pack there until it is done, then offer the crate again',
+  });
+}

@@ -1,0 +1,210 @@
+import { createHash } from 'node:crypto';
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import type { AddressInfo, Socket } from 'node:net';
+import { connect, createServer as createTlsServer, type TLSSocket, type Server as TlsServer } from 'node:tls';
+import { parseFingerprint } from '../../core/fingerprint.js';
+import { TicketJudge } from '../../core/handover/judge.js';
+import { partBytes } from '../../core/handover/received.js';
+import type { Ticket } from '../../core/handover/ticket.js';
+import { fingerprintOf } from '../trust/certificate.js';
+import type { OneTimeCertificate } from './certificate.js';
+import type { GrowingTar } from './growing-tar.js';
+
+/** So long a request waits for a crate that grows, in milliseconds. */
+const patience = 20_000;
+/** How many connections are opened to a collector that listens. */
+const connections = 4;
+
+/** What happens while a crate is offered. */
+export interface OfferingEvents {
+  /** A collector was let in for the first time. */
+  collecting?(from: string): void;
+  /** Bytes that were sent, and of how many; the whole is not known while the crate grows. */
+  sent?(bytes: number, of: number | undefined): void;
+  refused?(why: string, from: string): void;
+}
+
+/** Serves a crate to one collector: its bytes by parts, each with the SHA-256 of the whole part behind it. */
+export class Offering {
+  /** Resolves when the collector has all of it. */
+  readonly collected: Promise<void>;
+  private readonly tar: GrowingTar;
+  private readonly judge: TicketJudge;
+  private readonly events: OfferingEvents;
+  private readonly server: Server;
+  private readonly sockets = new Set<Socket>();
+  private end: () => void = () => {};
+  private hasCollector = false;
+  private sent = 0;
+
+  constructor(tar: GrowingTar, ticket: Pick<Ticket, 'secret' | 'ends'>, events: OfferingEvents = {}) {
+    this.tar = tar;
+    this.judge = new TicketJudge(ticket);
+    this.events = events;
+    this.collected = new Promise(resolve => {
+      this.end = resolve;
+    });
+    this.server = createServer((request, response) => {
+      this.answer(request, response).catch(() => response.destroy());
+    });
+    this.server.on('connection', socket => {
+      this.sockets.add(socket);
+      socket.once('close', () => this.sockets.delete(socket));
+      socket.on('error', () => {});
+    });
+  }
+
+  /** Waits for a collector. @returns the port, and what ends it */
+  async listen(
+    certificate: OneTimeCertificate,
+    port: number,
+  ): Promise<{ port: number; close(): Promise<void> }> {
+    const { key, cert } = certificate;
+    const listening: TlsServer = createTlsServer({ key, cert }, socket =>
+      this.server.emit('connection', socket),
+    );
+    listening.on('tlsClientError', () => {});
+    await new Promise<void>((resolve, reject) => listening.once('error', reject).listen(port, resolve));
+    return {
+      port: (listening.address() as AddressInfo).port,
+      close: () => {
+        for (const socket of this.sockets) socket.destroy();
+        return new Promise(resolve => listening.close(() => resolve()));
+      },
+    };
+  }
+
+  /** Connects to a collector that listens, and serves it; again and again until it has all, or nobody answers any more. */
+  async serve(ticket: Ticket, signal: AbortSignal, failed: (error: Error) => Promise<void>): Promise<void> {
+    let isOver = false;
+    void this.collected.then(() => {
+      isOver = true;
+    });
+    const line = async () => {
+      while (!isOver && !signal.aborted) {
+        try {
+          const socket = await connectTo(ticket, signal);
+          socket.write(`${ticket.secret}\n`);
+          this.server.emit('connection', socket);
+          await new Promise(resolve => socket.once('close', resolve));
+        } catch (error) {
+          signal.throwIfAborted();
+          if (!isOver) await failed(error as Error);
+        }
+      }
+    };
+    await Promise.race([this.collected, Promise.all(Array.from({ length: connections }, line))]);
+    for (const socket of this.sockets) socket.destroy();
+    signal.throwIfAborted();
+  }
+
+  private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const from = request.socket.remoteAddress ?? '';
+    const secret = /^Bearer ([\da-f]{32})$/.exec(request.headers.authorization ?? '')?.[1] ?? '';
+    const why = this.judge.refuses(secret, String(request.headers['x-collector'] ?? ''));
+    if (why !== undefined) {
+      this.events.refused?.(why, from);
+      response.writeHead(why === 'wrong secret' ? 401 : 403, { 'content-type': 'text/plain' }).end(why);
+      return;
+    }
+    if (!this.hasCollector) this.events.collecting?.(from);
+    this.hasCollector = true;
+    const { pathname, searchParams } = new URL(request.url ?? '/', 'https://offer');
+    if (request.method === 'POST' && pathname === '/done') {
+      this.judge.done();
+      response.end();
+      response.once('close', () => this.end());
+      return;
+    }
+    const { tar } = this;
+    if (tar.failure) {
+      response.writeHead(500, { 'content-type': 'text/plain' }).end('the crate was not finished');
+      return;
+    }
+    if (pathname === '/state') {
+      response.end(JSON.stringify({ bytes: tar.bytes, isWhole: tar.isWhole }));
+      return;
+    }
+    const number = Number(searchParams.get('part'));
+    const offset = Number(searchParams.get('from') ?? 0);
+    const begin = number * partBytes;
+    const isThere = await tar.reaches(begin + partBytes, patience);
+    const end = Math.min(begin + partBytes, tar.bytes);
+    if (pathname !== '/part' || !Number.isInteger(number) || !(offset >= 0) || begin + offset > end) {
+      response.writeHead(404).end();
+      return;
+    }
+    if (!isThere) {
+      response.writeHead(503, { 'retry-after': '1' }).end();
+      return;
+    }
+    await this.sendPart(response, { begin, from: begin + offset, end });
+  }
+
+  private async sendPart(
+    response: ServerResponse,
+    { begin, from, end }: { readonly begin: number; readonly from: number; readonly end: number },
+  ): Promise<void> {
+    response.writeHead(200, { trailer: 'content-digest', 'content-type': 'application/octet-stream' });
+    const hash = createHash('sha256');
+    for await (const chunk of this.tar.range(begin, from)) hash.update(chunk);
+    for await (const chunk of this.tar.range(from, end)) {
+      hash.update(chunk);
+      this.sent += chunk.length;
+      this.events.sent?.(this.sent, this.tar.isWhole ? this.tar.bytes : undefined);
+      if (!response.write(chunk)) await new Promise<void>(resolve => onceEither(response, resolve));
+      if (response.destroyed) return;
+    }
+    response.addTrailers({ 'content-digest': `sha-256=:${hash.digest('base64')}:` });
+    response.end();
+  }
+}
+
+/** When more can be written, or nobody reads any more. */
+function onceEither(response: ServerResponse, go: () => void): void {
+  const done = () => {
+    response.off('drain', done).off('close', done);
+    go();
+  };
+  response.on('drain', done).on('close', done);
+}
+
+/** Opens a connection to whoever gave the ticket out. @throws an Error where none of its addresses answers with its certificate */
+export async function connectTo({ addresses, fingerprint }: Ticket, signal: AbortSignal): Promise<TLSSocket> {
+  let last: Error | undefined;
+  for (const address of addresses) {
+    signal.throwIfAborted();
+    try {
+      return await connectAt(address, fingerprint, signal);
+    } catch (error) {
+      last = error as Error;
+      if (last instanceof WrongCertificate) throw last;
+    }
+  }
+  throw last ?? new Error('the ticket names no address');
+}
+
+/** Somebody else answers. */
+export class WrongCertificate extends Error {}
+
+/** So long a connection may take, in milliseconds. */
+const connecting = 10_000;
+
+function connectAt(address: string, fingerprint: string, signal: AbortSignal): Promise<TLSSocket> {
+  const { hostname, port } = new URL(`https://${address}`);
+  const host = hostname.replace(/^\[|\]$/g, '');
+  return new Promise((resolve, reject) => {
+    const socket = connect({ host, port: Number(port || 443), rejectUnauthorized: false });
+    const abort = () => socket.destroy(new Error('interrupted'));
+    signal.addEventListener('abort', abort, { once: true });
+    socket.setTimeout(connecting, () => socket.destroy(new Error('no answer in ten seconds')));
+    socket.once('error', reject);
+    socket.once('close', () => signal.removeEventListener('abort', abort));
+    socket.once('secureConnect', () => {
+      socket.setTimeout(0);
+      if (fingerprintOf(socket) === parseFingerprint(fingerprint))
+        resolve(socket.off('error', reject).on('error', () => {}));
+      else socket.destroy(new WrongCertificate(`${address} shows another certificate than the ticket names`));
+    });
+  });
+}
