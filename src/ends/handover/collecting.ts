@@ -9,6 +9,7 @@ import { partBytes, Received } from '../../core/handover/received.js';
 import { BackOff } from '../back-off.js';
 import { whileDoing } from '../system-errors.js';
 import { WrongCertificate } from './offering.js';
+import { nobodyWaits, otherHost, refusal, unfinished } from './refusals.js';
 
 /** Requests that are under way at once. */
 const atOnce = 4;
@@ -254,7 +255,7 @@ export class Collecting {
     this.wasIn = true;
     if (answer.statusCode === 200) return answer;
     const why = String(await drained(answer));
-    if (answer.statusCode === 401 || answer.statusCode === 403) throw refusal(why);
+    if (answer.statusCode === 401 || answer.statusCode === 403) throw refusal('Collecting the crate', why);
     if (answer.statusCode === 500) throw unfinished();
     throw new Error(`the other end answers ${answer.statusCode}`);
   }
@@ -308,54 +309,4 @@ async function hashed(file: FileHandle, hash: Hash, begin: number, bytes: number
   const { bytesRead } = await file.read(buffer, 0, bytes, begin);
   hash.update(buffer.subarray(0, bytesRead));
   return bytesRead;
-}
-
-const doing = 'Collecting the crate';
-
-function refusal(why: string): EndError {
-  const remedies: Record<string, string> = {
-    'wrong secret': 'Copy the ticket again; after five wrong tries it is dead, and a new one is needed',
-    'another collector': 'Resume where the crate was begun to be collected, or offer it again',
-    late: 'Offer the crate again, with a new ticket',
-    used: 'Offer the crate again, with a new ticket',
-  };
-  const causes: Record<string, string> = {
-    'wrong secret': 'the other end does not take this ticket',
-    'another collector': 'somebody else has begun to collect with this ticket',
-    late: 'the ticket is too old',
-    used: 'the crate was collected with this ticket already',
-  };
-  return new EndError({
-    doing,
-    kind: 'refused',
-    cause: causes[why] ?? `the other end refuses (${why.slice(0, 80)})`,
-    remedy: remedies[why] ?? 'Offer the crate again, with a new ticket',
-  });
-}
-
-function otherHost(cause: string): EndError {
-  return new EndError({
-    doing,
-    kind: 'untrusted',
-    cause,
-    remedy: 'Somebody else may answer there; look at the address, and offer the crate again',
-  });
-}
-
-function nobodyWaits(where: string): EndError {
-  return new EndError({
-    doing,
-    kind: 'unreachable',
-    cause: `nobody waits at ${where}: the crate was collected with this ticket already, or the offer has ended`,
-    remedy: 'Offer the crate again, with a new ticket',
-  });
-}
-
-function unfinished(): EndError {
-  return new EndError({
-    doing,
-    kind: 'refused',
-    cause: 'the old site could not be packed as a whole; the other end shows why',
-    remedy: 'Pack there until it is done, then offer the crate again',
-  });
 }

@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo, Socket } from 'node:net';
 import { connect, createServer as createTlsServer, type TLSSocket, type Server as TlsServer } from 'node:tls';
+import { EndError } from '../../core/errors.js';
 import { parseFingerprint } from '../../core/fingerprint.js';
 import { TicketJudge } from '../../core/handover/judge.js';
 import { partBytes } from '../../core/handover/received.js';
@@ -9,6 +10,7 @@ import type { Ticket } from '../../core/handover/ticket.js';
 import { fingerprintOf } from '../trust/certificate.js';
 import type { OneTimeCertificate } from './certificate.js';
 import type { GrowingTar } from './growing-tar.js';
+import { refusal, triedOut } from './refusals.js';
 
 /** So long a request waits for a crate that grows, in milliseconds. */
 const patience = 20_000;
@@ -34,6 +36,7 @@ export class Offering {
   private readonly server: Server;
   private readonly sockets = new Set<Socket>();
   private end: () => void = () => {};
+  private fail: (error: Error) => void = () => {};
   private hasCollector = false;
   private sent = 0;
 
@@ -41,9 +44,12 @@ export class Offering {
     this.tar = tar;
     this.judge = new TicketJudge(ticket);
     this.events = events;
-    this.collected = new Promise(resolve => {
+    this.collected = new Promise((resolve, reject) => {
       this.end = resolve;
+      this.fail = reject;
     });
+    // It may be over before anybody waits for it.
+    this.collected.catch(() => {});
     this.server = createServer((request, response) => {
       this.answer(request, response).catch(() => response.destroy());
     });
@@ -77,23 +83,37 @@ export class Offering {
   /** Connects to a collector that listens, and serves it; again and again until it has all, or nobody answers any more. */
   async serve(ticket: Ticket, signal: AbortSignal, failed: (error: Error) => Promise<void>): Promise<void> {
     let isOver = false;
-    void this.collected.then(() => {
+    const over = () => {
       isOver = true;
-    });
+    };
+    this.collected.then(over, over);
+    let lines = 0;
+    let end: (error: unknown) => void = () => {};
+    const begin = () => {
+      lines++;
+      line().catch(end);
+    };
     const line = async () => {
       while (!isOver && !signal.aborted) {
         try {
           const socket = await connectTo(ticket, signal);
-          socket.write(`${ticket.secret}\n`);
+          await greet(socket, ticket.secret);
+          // Only who was let in once opens more lines: each with a wrong secret would count.
+          while (lines < connections) begin();
           this.server.emit('connection', socket);
           await new Promise(resolve => socket.once('close', resolve));
         } catch (error) {
           signal.throwIfAborted();
+          if (error instanceof EndError) throw error;
           if (!isOver) await failed(error as Error);
         }
       }
     };
-    await Promise.race([this.collected, Promise.all(Array.from({ length: connections }, line))]);
+    await new Promise<void>((resolve, reject) => {
+      end = reject;
+      this.collected.then(resolve, reject);
+      begin();
+    });
     for (const socket of this.sockets) socket.destroy();
     signal.throwIfAborted();
   }
@@ -105,6 +125,7 @@ export class Offering {
     if (why !== undefined) {
       this.events.refused?.(why, from);
       response.writeHead(why === 'wrong secret' ? 401 : 403, { 'content-type': 'text/plain' }).end(why);
+      if (this.judge.dead === 'too many wrong tries') this.fail(triedOut('Offering the crate'));
       return;
     }
     if (!this.hasCollector) this.events.collecting?.(from);
@@ -128,14 +149,17 @@ export class Offering {
     const number = Number(searchParams.get('part'));
     const offset = Number(searchParams.get('from') ?? 0);
     const begin = number * partBytes;
-    const isThere = await tar.reaches(begin + partBytes, patience);
-    const end = Math.min(begin + partBytes, tar.bytes);
-    if (pathname !== '/part' || !Number.isInteger(number) || !(offset >= 0) || begin + offset > end) {
+    if (pathname !== '/part' || ![number, offset].every(one => Number.isSafeInteger(one) && one >= 0)) {
       response.writeHead(404).end();
       return;
     }
-    if (!isThere) {
+    if (!(await tar.reaches(begin + partBytes, patience))) {
       response.writeHead(503, { 'retry-after': '1' }).end();
+      return;
+    }
+    const end = Math.min(begin + partBytes, tar.bytes);
+    if (begin + offset > end) {
+      response.writeHead(404).end();
       return;
     }
     await this.sendPart(response, { begin, from: begin + offset, end });
@@ -183,6 +207,19 @@ export async function connectTo({ addresses, fingerprint }: Ticket, signal: Abor
   }
   throw last ?? new Error('the ticket names no address');
 }
+
+/** Says the secret to a collector that waits. @throws EndError where that one does not take it */
+async function greet(socket: TLSSocket, secret: string): Promise<void> {
+  socket.write(`${secret}\n`);
+  const answer = await new Promise<string>((resolve, reject) => {
+    socket.once('data', chunk => resolve(String(chunk).trim()));
+    socket.once('close', () => reject(new Error('the collector closed the connection')));
+  });
+  if (answer !== welcome) throw refusal('Offering the crate', answer);
+}
+
+/** What a collector that waits answers to the right secret. */
+export const welcome = 'welcome';
 
 /** Somebody else answers. */
 export class WrongCertificate extends Error {}

@@ -6,7 +6,8 @@ import { DamageError, UsageError } from '../../core/errors.js';
 import { TicketJudge } from '../../core/handover/judge.js';
 import { type Ticket, writeTicket } from '../../core/handover/ticket.js';
 import { Collecting, type Source } from '../../ends/handover/collecting.js';
-import { connectTo } from '../../ends/handover/offering.js';
+import { connectTo, welcome } from '../../ends/handover/offering.js';
+import { triedOut } from '../../ends/handover/refusals.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { StepRun } from '../move/step.js';
 import { takeCrate } from '../pack/archive.js';
@@ -29,6 +30,7 @@ export interface CollectResult {
 
 /** A line that nobody ends, in bytes: a secret is shorter. */
 const longestHello = 64;
+const doing = 'Collecting the crate';
 
 /** Collects a crate from whoever offers it, verifies all of it, and puts it in place of the one in the move folder. */
 export async function collect(run: StepRun, options: CollectOptions): Promise<CollectResult> {
@@ -70,7 +72,7 @@ export async function collect(run: StepRun, options: CollectOptions): Promise<Co
 
 function late(): UsageError {
   return new UsageError({
-    doing: 'Collecting the crate',
+    doing,
     cause: 'the ticket is too old',
     remedy: 'Offer the crate again, with a new ticket',
   });
@@ -82,7 +84,7 @@ class WaitingCollector implements Source {
   readonly text = 'the one who offers';
   private readonly judge: TicketJudge;
   private readonly sockets: TLSSocket[] = [];
-  private readonly wanted: ((socket: Duplex) => void)[] = [];
+  private readonly wanted: { resolve(socket: Duplex): void; reject(error: Error): void }[] = [];
   private readonly all = new Set<TLSSocket>();
   private end: () => Promise<void> = async () => {};
 
@@ -108,7 +110,8 @@ class WaitingCollector implements Source {
     const socket = this.sockets.shift();
     if (socket && !socket.destroyed) return socket;
     if (socket) return this.connect();
-    return new Promise(resolve => this.wanted.push(resolve));
+    if (this.judge.dead) throw triedOut(doing);
+    return new Promise((resolve, reject) => this.wanted.push({ resolve, reject }));
   }
 
   async close(): Promise<void> {
@@ -130,11 +133,13 @@ class WaitingCollector implements Source {
       const why = this.judge.refuses(said.toString('latin1', 0, Math.max(0, end)), 'the one who offers');
       if (why !== undefined) {
         run.events({ type: 'message', text: `${socket.remoteAddress} was refused: ${why}` });
-        socket.destroy();
+        socket.end(`${why}\n`);
+        if (this.judge.dead) for (const { reject } of this.wanted.splice(0)) reject(triedOut(doing));
         return;
       }
+      socket.write(`${welcome}\n`);
       const wanted = this.wanted.shift();
-      if (wanted) wanted(socket);
+      if (wanted) wanted.resolve(socket);
       else this.sockets.push(socket);
     };
     socket.on('data', hear);

@@ -70,7 +70,7 @@ async function waitFor(
     await new Promise<void>((resolve, reject) => {
       late = setTimeout(() => reject(tooLate()), made.ends - Date.now());
       run.signal.addEventListener('abort', () => reject(run.signal.reason), { once: true });
-      offering.collected.then(resolve);
+      offering.collected.then(resolve, reject);
     });
   } finally {
     clearTimeout(late);

@@ -182,7 +182,8 @@ test('a ticket of another secret, certificate or time is refused and told; a use
   const second = await offered(again);
   for (let i = 0; i < 5; i++)
     await refused(collected(two, { ...second.ticket, secret: 'b'.repeat(32) }), EndError, /does not take/);
-  await refused(collected(two, second.ticket), EndError, /does not take/);
+  await refused(collected(two, second.ticket), EndError, /does not take|nobody waits/);
+  await refused(second.ended, EndError, /five wrong secrets/);
 });
 
 test('where only the collector can be reached, the one who offers comes to it', {
@@ -201,6 +202,11 @@ test('where only the collector can be reached, the one who offers comes to it', 
   const relay = new Relay(Number(ticket.addresses[0]!.split(':')[1]));
   t.after(() => relay.close());
   relay.at(12_000_000, () => relay.cut());
+  const other = { ...ticket, secret: 'a'.repeat(32) };
+  await assert.rejects(
+    offer(one, { packs: false, to: other, waiting, show: () => {} }),
+    /the other end does not take this ticket/,
+  );
   const to = { ...ticket, addresses: [`127.0.0.1:${await relay.listen()}`] };
   const offering = offer(one, { packs: false, to, waiting, show: () => {} });
   await Promise.all([collecting, offering]);
