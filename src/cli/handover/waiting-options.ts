@@ -1,5 +1,9 @@
 import type { Argv } from 'yargs';
+import { UsageError } from '../../core/errors.js';
 import type { Waiting } from '../../steps/handover/tickets.js';
+
+/** Two weeks. */
+const mostHours = 336;
 
 export interface WaitingArguments {
   readonly port: number;
@@ -25,6 +29,15 @@ export function waitingOptions(argv: Argv<any>): Argv<any> {
     .option('hours', { type: 'number', default: 24, describe: 'The ticket is dead after so many hours' });
 }
 
+/** @throws UsageError for a port or a time that is none */
 export function waitingOf({ port, at, hours }: WaitingArguments): Waiting {
+  const isRight = Number.isInteger(port) && port >= 0 && port < 65536 && hours > 0 && hours <= mostHours;
+  if (!isRight) {
+    throw new UsageError({
+      doing: 'Reading the options',
+      cause: `--port is a number up to 65535, and --hours one up to ${mostHours}`,
+      remedy: 'Add --help to see how the command is used',
+    });
+  }
   return { port, at: at ?? [], hours };
 }

@@ -2,26 +2,31 @@ import { EndError } from '../../core/errors.js';
 
 const doing = 'Collecting the crate';
 
-/** The other end does not let us in. @param why as it says */
+const again = 'Offer the crate again, with a new ticket';
+/** What the other end may say, and what to do. */
+const refusals: ReadonlyMap<string, readonly [cause: string, remedy: string]> = new Map([
+  [
+    'wrong secret',
+    [
+      'the other end does not take this ticket',
+      'Copy the ticket again; after five wrong tries it is dead, and a new one is needed',
+    ],
+  ],
+  [
+    'another collector',
+    [
+      'somebody else has begun to collect with this ticket',
+      'Resume where the crate was begun to be collected, or offer it again',
+    ],
+  ],
+  ['late', ['the ticket is too old', again]],
+  ['used', ['the crate was collected with this ticket already', again]],
+]);
+
+/** The other end does not let us in. @param why as it says, which may be anything */
 export function refusal(doing: string, why: string): EndError {
-  const remedies: Record<string, string> = {
-    'wrong secret': 'Copy the ticket again; after five wrong tries it is dead, and a new one is needed',
-    'another collector': 'Resume where the crate was begun to be collected, or offer it again',
-    late: 'Offer the crate again, with a new ticket',
-    used: 'Offer the crate again, with a new ticket',
-  };
-  const causes: Record<string, string> = {
-    'wrong secret': 'the other end does not take this ticket',
-    'another collector': 'somebody else has begun to collect with this ticket',
-    late: 'the ticket is too old',
-    used: 'the crate was collected with this ticket already',
-  };
-  return new EndError({
-    doing,
-    kind: 'refused',
-    cause: causes[why] ?? `the other end refuses (${why.slice(0, 80)})`,
-    remedy: remedies[why] ?? 'Offer the crate again, with a new ticket',
-  });
+  const [cause, remedy] = refusals.get(why) ?? ['the other end refuses', again];
+  return new EndError({ doing, kind: 'refused', cause, remedy });
 }
 
 export function otherHost(cause: string): EndError {

@@ -1,4 +1,5 @@
 import { createHash } from 'node:crypto';
+import { asciiLowerCase } from '../../core/redirects/redirect-of.js';
 
 /** A request as the rules see it. */
 export interface RewritableRequest {
@@ -113,7 +114,9 @@ class Pass {
     const noCase = flags.includes('NC');
     if (wanted.startsWith('<')) return text < wanted.slice(1) !== isNot;
     if (wanted.startsWith('=')) {
-      const [a, b] = noCase ? [text.toLowerCase(), wanted.slice(1).toLowerCase()] : [text, wanted.slice(1)];
+      const [a, b] = noCase
+        ? [asciiLowerCase(text), asciiLowerCase(wanted.slice(1))]
+        : [text, wanted.slice(1)];
       return (a === b) !== isNot;
     }
     const found = new RegExp(wanted, noCase ? 'si' : 's').exec(text);
@@ -128,7 +131,7 @@ class Pass {
     if (variable === undefined) return false;
     const value = this.variables[variable] ?? '';
     const hash = createHash('md5')
-      .update(lower ? value.toLowerCase() : value, 'latin1')
+      .update(lower ? asciiLowerCase(value) : value, 'latin1')
       .digest('hex');
     const found = new RegExp(pattern!).exec(hash);
     if (found) this.groups = [...found];
