@@ -133,6 +133,12 @@ export class Collecting {
     for (const wake of waiting) wake();
   }
 
+  /** Removes what has come; the same collector may begin again. */
+  async forget(): Promise<void> {
+    await rm(this.file, { force: true });
+    await rm(this.parts, { force: true });
+  }
+
   /** Says that it is all here, and ends the connections. */
   async done(): Promise<void> {
     await this.ask('POST', '/done').then(drained, () => {});
@@ -153,8 +159,7 @@ export class Collecting {
     const before = await readFile(owner, 'utf8').catch(() => '');
     if (!before.startsWith(`${own} `)) {
       await whileDoing(doing, async () => {
-        await rm(this.file, { force: true });
-        await rm(this.parts, { force: true });
+        await this.forget();
         const number = createHash('sha256').update(`${own}${Math.random()}${Date.now()}`).digest('hex');
         await writeFile(owner, `${own} ${number.slice(0, 32)}`, { mode: 0o600 });
       });

@@ -1,4 +1,3 @@
-import { rm } from 'node:fs/promises';
 import type { AddressInfo } from 'node:net';
 import type { Duplex } from 'node:stream';
 import { createServer, type TLSSocket } from 'node:tls';
@@ -57,8 +56,7 @@ export async function collect(run: StepRun, options: CollectOptions): Promise<Co
       ([taken]) => taken,
       async error => {
         // What is damaged is not resumed.
-        if (error instanceof DamageError)
-          await rm(move.folder.at('collect'), { recursive: true, force: true });
+        if (error instanceof DamageError) await collecting.forget();
         throw error;
       },
     );
