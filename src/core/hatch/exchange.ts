@@ -81,7 +81,7 @@ export function packed(body: Buffer): Buffer {
 }
 
 /** AES-256-GCM: nonce, tag and text. */
-function sealed(key: Buffer, text: Buffer): Buffer {
+export function sealed(key: Buffer, text: Buffer): Buffer {
   // Each key is good for one text, so nothing else needs to differ.
   const nonce = Buffer.alloc(nonceBytes);
   const cipher = createCipheriv('aes-256-gcm', key, nonce);
@@ -89,7 +89,7 @@ function sealed(key: Buffer, text: Buffer): Buffer {
   return Buffer.concat([nonce, cipher.getAuthTag(), body]);
 }
 
-function opened(key: Buffer, body: Buffer): Buffer {
+export function opened(key: Buffer, body: Buffer): Buffer {
   const decipher = createDecipheriv('aes-256-gcm', key, body.subarray(0, nonceBytes));
   decipher.setAuthTag(body.subarray(nonceBytes, nonceBytes + tagBytes));
   return Buffer.concat([decipher.update(body.subarray(nonceBytes + tagBytes)), decipher.final()]);

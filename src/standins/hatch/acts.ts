@@ -6,8 +6,8 @@ import { inflateRawSync } from 'node:zlib';
 import { asBytes, bytesOfText } from '../../core/bytes.js';
 import { staysInside } from '../../core/files/entries.js';
 import { readTar, tarBytes } from '../../core/files/tar.js';
+import { opened } from '../../core/hatch/exchange.js';
 import type { HostFolder } from '../hosting/host-folder.js';
-import { openedBody } from './seal.js';
 
 /** A refusal, with the word that the tool knows for its kind. */
 export class Refused extends Error {
@@ -239,7 +239,7 @@ export class HatchActs {
       .digest();
     if (!timingSafeEqual(mac, answer.subarray(-32)))
       throw new Refused('fetch', 'what the other site answers is not from its hatch');
-    if (ask.seal !== '') body = openedBody(Buffer.from(String(ask.seal), 'base64'), body);
+    if (ask.seal !== '') body = opened(Buffer.from(String(ask.seal), 'base64'), body);
     const length = body.readUInt32BE(body.length - 4);
     const result = JSON.parse(body.toString('utf8', body.length - 4 - length, body.length - 4));
     body = body.subarray(0, body.length - 4 - length);

@@ -2,10 +2,10 @@ import { createHash, createHmac, createPublicKey, type KeyObject, verify } from 
 import { readFile } from 'node:fs/promises';
 import { posix } from 'node:path';
 import { deflateRawSync, inflateRawSync } from 'node:zlib';
+import { opened, sealed } from '../../core/hatch/exchange.js';
 import { requestKey, type SigningAlgorithm } from '../../core/hatch/keys.js';
 import type { HostFolder } from '../hosting/host-folder.js';
 import { HatchActs, Refused } from './acts.js';
-import { openedBody, sealedBody } from './seal.js';
 
 /** What a web server answers. */
 export interface HatchReply {
@@ -103,7 +103,7 @@ export class StandinHatch {
     const length = Buffer.alloc(4);
     length.writeUInt32BE(json.length);
     let answer: Buffer = Buffer.concat([packs ? deflateRawSync(data) : data, json, length]);
-    if (settings.seals) answer = sealedBody(requestKey(settings.secret, 'seal', head.n), answer);
+    if (settings.seals) answer = sealed(requestKey(settings.secret, 'seal', head.n), answer);
     const mac = createHmac('sha256', requestKey(settings.secret, 'reply', head.n))
       .update(answer)
       .digest();
@@ -137,7 +137,7 @@ export class StandinHatch {
   ): { ask: Record<string, unknown>; data: Buffer } {
     let body = request.subarray(request.indexOf('\n', request.indexOf('\n') + 1) + 1);
     if (seals && !sealed) throw new Refused('damaged', 'the body is not sealed');
-    if (sealed) body = openedBody(requestKey(secret, 'ask', n), body);
+    if (sealed) body = opened(requestKey(secret, 'ask', n), body);
     if (packed) body = inflateRawSync(body);
     const end = body.indexOf('\n');
     return { ask: JSON.parse(body.toString('utf8', 0, end)), data: body.subarray(end + 1) };
