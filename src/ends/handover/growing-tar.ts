@@ -22,8 +22,8 @@ const readBytes = 1024 * 1024;
 const lists = { 'files.ndjson': 'files', 'above.ndjson': 'above' } as const;
 
 /**
- * A crate as one tar of which any range can be given. It is nowhere as a whole, and may grow: files are in it as soon as they
- * are taken, in that order; the lists and the manifest come at the end. Links and folders are made from the lists.
+ * A crate as one tar of which any range can be given. No file holds it, and it may grow: files are in it as soon as they are
+ * taken, in that order; the lists and the manifest come at the end. Links and folders are made from the lists.
  */
 export class GrowingTar {
   /** Bytes that can be given. */
