@@ -30,7 +30,7 @@ export const collect = command<Options>({
       .option('deliver', {
         type: 'boolean',
         default: false,
-        describe: 'Go on with rewrite and deliver',
+        describe: 'Then rewrite and deliver it',
       }),
   run: async argv => {
     const [

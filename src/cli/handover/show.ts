@@ -27,7 +27,7 @@ export function showCollected({ crate, manifest, bytes }: CollectResult, colors:
   const { counts, from, taken, note } = manifest;
   return [
     `${colors.green('Collected')}: ${counted(counts.files, 'file')} (${sizeText(counts.bytes)}), ${counted(counts.tables, 'table')} with ${counted(counts.rows, 'row')}`,
-    `  of ${from.address}, taken ${taken.slice(0, 10)}; all of it is what its checksums say`,
+    `  of ${showable(from.address)}, taken ${showable(taken.slice(0, 10))}; all of it is what its checksums say`,
     `  in the crate ${crate} (${sizeText(bytes)} transferred)`,
     ...(note === undefined ? [] : [`  Its note: ${showable(note)}`]),
   ].join('\n');

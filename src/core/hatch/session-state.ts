@@ -27,10 +27,6 @@ export class SessionState {
     return this.held;
   }
 
-  get bytes(): number {
-    return this.held.reduce((sum, { sql }) => sum + sql.length + 5, 0);
-  }
-
   /** Takes in a statement that was run. @param found SHA-256 of its rows, in hex */
   ran(sql: string, found: string): void {
     const hold = () => this.held.push({ sql, found: found === noRows ? '' : found });

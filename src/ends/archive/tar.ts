@@ -14,7 +14,7 @@ import type { Crate, CrateManifest } from '../move-folder/crate.js';
 const byChecksum = 'files.by-checksum';
 
 /** The lists of the crate and the folder that each is of. */
-const lists = { 'files.ndjson': 'files', 'above.ndjson': 'above' } as const;
+export const lists = { 'files.ndjson': 'files', 'above.ndjson': 'above' } as const;
 
 /**
  * The crate as one POSIX tar (pax, IEEE Std 1003.1): the manifest first, then its parts and files.
@@ -63,8 +63,8 @@ async function putEntry(
   entry: CheckedEntry,
 ): Promise<void> {
   const { path, type, size, mode, to } = entry;
-  const isReadable = bytesOfText(textOf(path)) === path;
-  const name = isReadable ? `${folder}/${textOf(path)}` : `${byChecksum}/${entry.sha256}`;
+  const isReadable = isText(path);
+  const name = textOf(archivedName(folder, entry));
   const mtime = new Date(entry.mtime);
   if (type === 'file') {
     const file = packed.entry({ name, size, mode, mtime }) as unknown as NodeJS.WritableStream;
@@ -72,6 +72,18 @@ async function putEntry(
   } else if (isReadable && type === 'folder')
     packed.entry({ name: `${name}/`, type: 'directory', mode, mtime });
   else if (isReadable) packed.entry({ name, type: 'symlink', linkname: textOf(to!), mode, mtime });
+}
+
+/** The name of a file in an archived crate: one that is no UTF-8 goes by its checksum, which the lists know. */
+export function archivedName(
+  folder: string,
+  { path, sha256 }: Pick<CheckedEntry, 'path' | 'sha256'>,
+): ByteString {
+  return asBytes(isText(path) ? `${folder}/${path}` : `${byChecksum}/${sha256}`);
+}
+
+function isText(path: ByteString): boolean {
+  return bytesOfText(textOf(path)) === path;
 }
 
 /** What may be at the top of an archived crate. */
@@ -130,7 +142,7 @@ export async function settleCrate(crate: Crate): Promise<void> {
     const end = new LocalFiles(crate.at(folder), { ownerOnly: true });
     for await (const { path, type, sha256 } of crate.entries(list)) {
       const waiting = asBytes(`${byChecksum}/${sha256}`);
-      if (type === 'file' && bytesOfText(textOf(path)) !== path && (await whole.entry(waiting)))
+      if (type === 'file' && !isText(path) && (await whole.entry(waiting)))
         await whole.rename(waiting, asBytes(`${folder}/${path}`));
     }
     const folders: CheckedEntry[] = [];

@@ -1,4 +1,4 @@
-import { createHash, type Hash, timingSafeEqual } from 'node:crypto';
+import { createHash, type Hash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { appendFileSync } from 'node:fs';
 import { type FileHandle, mkdir, open, readFile, rm, writeFile } from 'node:fs/promises';
 import { Agent, request as httpRequest, type IncomingMessage } from 'node:http';
@@ -8,8 +8,8 @@ import { DamageError, EndError } from '../../core/errors.js';
 import { partBytes, Received } from '../../core/handover/received.js';
 import { BackOff } from '../back-off.js';
 import { whileDoing } from '../system-errors.js';
-import { WrongCertificate } from './offering.js';
-import { nobodyWaits, otherHost, refusal, unfinished } from './refusals.js';
+import { WrongCertificate } from './connection.js';
+import { nobodyWaits, otherHost, refusal, shortened, unfinished } from './refusals.js';
 
 /** Requests that are under way at once. */
 const atOnce = 4;
@@ -112,6 +112,7 @@ export class Collecting {
         file ??= await open(this.file, 'r');
         const buffer = Buffer.alloc(Math.min(readBytes, end - at));
         const { bytesRead } = await file.read(buffer, 0, buffer.length, at);
+        if (bytesRead === 0) throw shortened(this.file);
         yield buffer.subarray(0, bytesRead);
         at += bytesRead;
       }
@@ -160,8 +161,7 @@ export class Collecting {
     if (!before.startsWith(`${own} `)) {
       await whileDoing(doing, async () => {
         await this.forget();
-        const number = createHash('sha256').update(`${own}${Math.random()}${Date.now()}`).digest('hex');
-        await writeFile(owner, `${own} ${number.slice(0, 32)}`, { mode: 0o600 });
+        await writeFile(owner, `${own} ${randomBytes(16).toString('hex')}`, { mode: 0o600 });
       });
     }
     this.collector = (await readFile(owner, 'utf8')).split(' ')[1]!;

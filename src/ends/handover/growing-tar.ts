@@ -1,8 +1,9 @@
 import { open } from 'node:fs/promises';
 import { asBytes, type ByteString, bufferOf, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
-import type { CheckedEntry, FileEntry } from '../../core/files/entries.js';
+import type { FileEntry } from '../../core/files/entries.js';
 import { tarEnd, tarHead, tarPadding } from '../../core/files/tar.js';
+import { archivedName, lists } from '../archive/tar.js';
 import type { Crate, CrateManifest } from '../move-folder/crate.js';
 import { checksumOf } from '../move-folder/crate-part.js';
 
@@ -18,8 +19,6 @@ interface Piece {
 }
 
 const readBytes = 1024 * 1024;
-/** The lists of the crate and the folder that each is of. */
-const lists = { 'files.ndjson': 'files', 'above.ndjson': 'above' } as const;
 
 /**
  * A crate as one tar of which any range can be given. No file holds it, and it may grow: files are in it as soon as they are
@@ -56,7 +55,7 @@ export class GrowingTar {
       for await (const entry of this.crate.entries(list)) {
         if (entry.type !== 'file') continue;
         if (folder === 'files' && this.added.get(entry.path) === traceOf(entry)) continue;
-        this.put(nameOf(folder, entry), this.fileAt(folder, entry.path), entry);
+        this.put(archivedName(folder, entry), this.fileAt(folder, entry.path), entry);
       }
     }
     for (const name of [...Object.keys(manifest.parts), 'crate.json']) {
@@ -135,14 +134,9 @@ function headOf({ name, size, mode, mtime }: Piece): Buffer {
   return tarHead({ path: name, type: 'file', mode, mtime }, size);
 }
 
-/** How a file is told from what was at its path before. */
+/** Differs where something else was at the path before. */
 function traceOf({ size, mtime }: FileEntry): string {
   return `${size} ${mtime}`;
-}
-
-function nameOf(folder: string, { path, sha256 }: CheckedEntry): ByteString {
-  const isReadable = bytesOfText(textOf(path)) === path;
-  return asBytes(isReadable ? `${folder}/${path}` : `files.by-checksum/${sha256}`);
 }
 
 /** A part of a piece. @param from where it begins, in bytes from the piece's own beginning @param to where it ends */

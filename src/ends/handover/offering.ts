@@ -1,14 +1,13 @@
 import { createHash } from 'node:crypto';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import type { AddressInfo, Socket } from 'node:net';
-import { connect, createServer as createTlsServer, type TLSSocket, type Server as TlsServer } from 'node:tls';
+import type { Socket } from 'node:net';
+import type { TLSSocket } from 'node:tls';
 import { EndError } from '../../core/errors.js';
-import { parseFingerprint } from '../../core/fingerprint.js';
 import { TicketJudge } from '../../core/handover/judge.js';
 import { partBytes } from '../../core/handover/received.js';
 import type { Ticket } from '../../core/handover/ticket.js';
-import { fingerprintOf } from '../trust/certificate.js';
 import type { OneTimeCertificate } from './certificate.js';
+import { connectTo, listen } from './connection.js';
 import type { GrowingTar } from './growing-tar.js';
 import { refusal, triedOut } from './refusals.js';
 
@@ -65,17 +64,12 @@ export class Offering {
     certificate: OneTimeCertificate,
     port: number,
   ): Promise<{ port: number; close(): Promise<void> }> {
-    const { key, cert } = certificate;
-    const listening: TlsServer = createTlsServer({ key, cert }, socket =>
-      this.server.emit('connection', socket),
-    );
-    listening.on('tlsClientError', () => {});
-    await new Promise<void>((resolve, reject) => listening.once('error', reject).listen(port, resolve));
+    const waiting = await listen(certificate, port, socket => this.server.emit('connection', socket));
     return {
-      port: (listening.address() as AddressInfo).port,
+      port: waiting.port,
       close: () => {
         for (const socket of this.sockets) socket.destroy();
-        return new Promise(resolve => listening.close(() => resolve()));
+        return waiting.close();
       },
     };
   }
@@ -193,21 +187,6 @@ function onceEither(response: ServerResponse, go: () => void): void {
   response.on('drain', done).on('close', done);
 }
 
-/** Opens a connection to whoever gave the ticket out. @throws an Error where none of its addresses answers with its certificate */
-export async function connectTo({ addresses, fingerprint }: Ticket, signal: AbortSignal): Promise<TLSSocket> {
-  let last: Error | undefined;
-  for (const address of addresses) {
-    signal.throwIfAborted();
-    try {
-      return await connectAt(address, fingerprint, signal);
-    } catch (error) {
-      last = error as Error;
-      if (last instanceof WrongCertificate) throw last;
-    }
-  }
-  throw last ?? new Error('the ticket names no address');
-}
-
 /** Says the secret to a collector that waits. @throws EndError where that one does not take it */
 async function greet(socket: TLSSocket, secret: string): Promise<void> {
   socket.write(`${secret}\n`);
@@ -220,28 +199,3 @@ async function greet(socket: TLSSocket, secret: string): Promise<void> {
 
 /** What a collector that waits answers to the right secret. */
 export const welcome = 'welcome';
-
-/** Somebody else answers. */
-export class WrongCertificate extends Error {}
-
-/** So long a connection may take, in milliseconds. */
-const connecting = 10_000;
-
-function connectAt(address: string, fingerprint: string, signal: AbortSignal): Promise<TLSSocket> {
-  const { hostname, port } = new URL(`https://${address}`);
-  const host = hostname.replace(/^\[|\]$/g, '');
-  return new Promise((resolve, reject) => {
-    const socket = connect({ host, port: Number(port || 443), rejectUnauthorized: false });
-    const abort = () => socket.destroy(new Error('interrupted'));
-    signal.addEventListener('abort', abort, { once: true });
-    socket.setTimeout(connecting, () => socket.destroy(new Error('no answer in ten seconds')));
-    socket.once('error', reject);
-    socket.once('close', () => signal.removeEventListener('abort', abort));
-    socket.once('secureConnect', () => {
-      socket.setTimeout(0);
-      if (fingerprintOf(socket) === parseFingerprint(fingerprint))
-        resolve(socket.off('error', reject).on('error', () => {}));
-      else socket.destroy(new WrongCertificate(`${address} shows another certificate than the ticket names`));
-    });
-  });
-}

@@ -1,4 +1,4 @@
-import { EndError } from '../../core/errors.js';
+import { DamageError, EndError } from '../../core/errors.js';
 
 const doing = 'Collecting the crate';
 
@@ -44,6 +44,14 @@ export function nobodyWaits(where: string): EndError {
     kind: 'unreachable',
     cause: `nobody waits at ${where}: the crate was collected with this ticket already, or the offer has ended`,
     remedy: 'Offer the crate again, with a new ticket',
+  });
+}
+
+export function shortened(file: string): DamageError {
+  return new DamageError({
+    doing,
+    cause: `${file} is shorter than what had come`,
+    remedy: 'Collect again with the same ticket; it begins anew',
   });
 }
 

@@ -1,11 +1,11 @@
-import type { AddressInfo } from 'node:net';
 import type { Duplex } from 'node:stream';
-import { createServer, type TLSSocket } from 'node:tls';
+import type { TLSSocket } from 'node:tls';
 import { DamageError, UsageError } from '../../core/errors.js';
 import { TicketJudge } from '../../core/handover/judge.js';
 import { type Ticket, writeTicket } from '../../core/handover/ticket.js';
 import { Collecting, type Source } from '../../ends/handover/collecting.js';
-import { connectTo, welcome } from '../../ends/handover/offering.js';
+import { connectTo, listen } from '../../ends/handover/connection.js';
+import { welcome } from '../../ends/handover/offering.js';
 import { triedOut } from '../../ends/handover/refusals.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import type { StepRun } from '../move/step.js';
@@ -33,7 +33,9 @@ const doing = 'Collecting the crate';
 
 /** Collects a crate from whoever offers it, verifies all of it, and puts it in place of the one in the move folder. */
 export async function collect(run: StepRun, options: CollectOptions): Promise<CollectResult> {
-  const { move, signal } = run;
+  const { move } = run;
+  const ending = new AbortController();
+  const signal = AbortSignal.any([run.signal, ending.signal]);
   const { ticket } = options;
   if (ticket && Date.now() >= ticket.ends) throw late();
   const waiting = ticket ? undefined : await WaitingCollector.listen(run, options);
@@ -55,6 +57,9 @@ export async function collect(run: StepRun, options: CollectOptions): Promise<Co
     const manifest = await Promise.all([taking, fetching]).then(
       ([taken]) => taken,
       async error => {
+        ending.abort();
+        await fetching.catch(() => {});
+        run.signal.throwIfAborted();
         // What is damaged is not resumed.
         if (error instanceof DamageError) await collecting.forget();
         throw error;
@@ -94,12 +99,10 @@ class WaitingCollector implements Source {
   static async listen(run: StepRun, { waiting, show }: CollectOptions): Promise<WaitingCollector> {
     const made = await newTicket(waiting);
     const collector = new WaitingCollector(made);
-    const { key, cert } = made.certificate;
-    const server = createServer({ key, cert }, socket => collector.meet(socket, run));
-    server.on('tlsClientError', () => {});
-    await new Promise<void>((resolve, reject) => server.once('error', reject).listen(waiting.port, resolve));
-    collector.end = () => new Promise(resolve => server.close(() => resolve()));
-    const { port } = server.address() as AddressInfo;
+    const { port, close } = await listen(made.certificate, waiting.port, socket =>
+      collector.meet(socket, run),
+    );
+    collector.end = close;
     show(writeTicket(made.ticket(port)), new Date(made.ends));
     return collector;
   }

@@ -9,6 +9,7 @@ import {
   openSync,
   readFileSync,
   symlinkSync,
+  truncateSync,
   writeFileSync,
   writeSync,
 } from 'node:fs';
@@ -170,6 +171,10 @@ test('a collector that is killed resumes, and what was changed in its file is no
     change(whole);
     await assert.rejects(collected(await open('b'), ticket), { name: 'DamageError' });
   }
+  // And so does a file that is shorter than what had come.
+  const third = await kill();
+  truncateSync(at('b/collect/crate.tar'), 100);
+  if (third.isWhole(0)) await assert.rejects(collected(await open('b'), ticket), { name: 'DamageError' });
   await collected(await open('b'), ticket);
   assertSame();
   await ended;
