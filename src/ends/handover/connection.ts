@@ -1,12 +1,12 @@
 import type { AddressInfo } from 'node:net';
 import { connect, createServer, type TLSSocket } from 'node:tls';
+import { UsageError } from '../../core/errors.js';
 import { parseFingerprint } from '../../core/fingerprint.js';
 import type { Ticket } from '../../core/handover/ticket.js';
-import { whileDoing } from '../system-errors.js';
 import { fingerprintOf } from '../trust/certificate.js';
 import type { OneTimeCertificate } from './certificate.js';
 
-/** Waits for the other end. @param meet is given each connection @returns the port, and what ends the waiting */
+/** Waits for the other end. @param meet is given each connection @returns the port, and what ends the waiting @throws UsageError where the port is taken */
 export async function listen(
   { key, cert }: OneTimeCertificate,
   port: number,
@@ -14,9 +14,17 @@ export async function listen(
 ): Promise<{ port: number; close(): Promise<void> }> {
   const server = createServer({ key, cert }, meet);
   server.on('tlsClientError', () => {});
-  await whileDoing(
-    `Waiting at port ${port}`,
-    () => new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, resolve)),
+  await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, resolve)).catch(
+    (cause: NodeJS.ErrnoException) => {
+      throw new UsageError(
+        {
+          doing: `Waiting at port ${port}`,
+          cause: cause.code === 'EADDRINUSE' ? 'another program has it' : cause.message,
+          remedy: 'Name another with --port, or leave it out',
+        },
+        { cause },
+      );
+    },
   );
   return {
     port: (server.address() as AddressInfo).port,
