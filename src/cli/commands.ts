@@ -15,6 +15,7 @@ import { tidy } from './commands/tidy.js';
 import { undo } from './commands/undo.js';
 import { collect } from './handover/collect.js';
 import { offer } from './handover/offer.js';
+import { crates } from './stores/crates.js';
 
 /** Every command, in the order in which a move needs them. What a command needs is loaded when it runs. */
 export const commands = [
@@ -33,6 +34,7 @@ export const commands = [
   go,
   offer,
   collect,
+  crates,
   demo,
   completion,
 ];

@@ -174,7 +174,10 @@ export type Deed =
   | { readonly kind: 'probe removed'; readonly place: string }
   /** A hatch of this name is about to be put into the web root of an end, and is gone. */
   | { readonly kind: 'hatch put'; readonly place: string; readonly name: string }
-  | { readonly kind: 'hatch gone'; readonly name: string };
+  | { readonly kind: 'hatch gone'; readonly name: string }
+  /** A crate of this name is about to be whole at a store, and is about to be removed from it. */
+  | { readonly kind: 'crate stored'; readonly place: string; readonly name: string }
+  | { readonly kind: 'crate removed'; readonly place: string; readonly name: string };
 
 /** A phase of the cutover in which records change. */
 export const cutoverPhases = ['prepare', 'switch', 'raise'] as const;
@@ -217,6 +220,8 @@ const deedKinds: Readonly<Record<Deed['kind'], true>> = {
   'probe removed': true,
   'hatch put': true,
   'hatch gone': true,
+  'crate stored': true,
+  'crate removed': true,
 };
 
 /** One line of the journal. */

@@ -61,7 +61,9 @@ async function planOf(move: Move): Promise<Plan> {
   const remains = await remainsOf(move, ledger);
   const tables = await tablesOf(move, ledger);
   const names = await readdir(move.folder.folder);
-  const own = ['crate', 'keepsake', 'state'].map(name => move.folder.at(name));
+  const own = ['crate', 'crate.incoming', 'collect', 'fetch', 'store', 'keepsake', 'state'].map(name =>
+    move.folder.at(name),
+  );
   const archives = names
     .filter(name => name.startsWith(archiveName(move.sheet.name)))
     .map(name => move.folder.at(name));

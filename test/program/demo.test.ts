@@ -11,9 +11,9 @@ import { until } from '../real/database.js';
 
 test('the demo moves the club, finds its faults, leaves nothing behind, and can be run again', async t => {
   const before = readdirSync(tmpdir()).filter(name => name.startsWith('able-porter-demo'));
-  const plain = await run(['demo']);
+  const plain = await run(['demo', '--store']);
   assert.equal(plain.code, 0, plain.stderr);
-  assert.match(plain.stdout, /Every check passed/);
+  assert.match(plain.stdout, /1 crate there; 1 part read again, and as stored[\s\S]*Every check passed/);
   assert.deepEqual(
     readdirSync(tmpdir()).filter(name => name.startsWith('able-porter-demo')),
     before,

@@ -26,6 +26,10 @@ export const deliver = command<Options>({
     ['deliver --yes', 'the same without asking, for a script'],
     ['deliver --dry-run', 'show what setting up would change in the files, and write nothing'],
     [
+      'deliver --crate s3://bucket/prefix',
+      'fetch the newest crate of this move from a store, and deliver it',
+    ],
+    [
       'deliver --crate saltmarsh.crate.tar.001',
       'unpack a crate that was brought here by hand, and deliver it',
     ],
@@ -39,7 +43,7 @@ export const deliver = command<Options>({
         type: 'string',
         array: true,
         describe:
-          'Unpack this archive of a crate first, or all of its parts, and rewrite it as the sheet says',
+          'Fetch this crate of a store (its name, or the store for the newest), or unpack this archive (or all of its parts); then rewrite it as the sheet says',
       })
       .option('mirror', {
         type: 'boolean',
@@ -130,21 +134,18 @@ export const deliver = command<Options>({
   },
 });
 
-/** Puts an archived crate in place of the one in the move folder, and changes the addresses in it. */
+/** Puts a crate from elsewhere in place of the one in the move folder, and changes the addresses in it. */
 async function unpackFirst(run: StepRun, argv: Common & Options): Promise<void> {
-  const [{ openArchive }, { rewrite }, { askFirst, passphraseFor }] = await Promise.all([
-    import('../../steps/pack/archive.js'),
+  const [{ openCrate }, { rewrite }, { askFirst, passphraseFor }] = await Promise.all([
+    import('../../steps/store/named-crate.js'),
     import('../../steps/rewrite.js'),
     import('../terminal/ask.js'),
   ]);
   const { crate, sheet } = run.move;
   if ((await crate.identity()) !== undefined)
-    await askFirst(`Put the archive in place of the crate ${crate.folder}?`, argv);
-  const { note, taken, from } = await openArchive(
-    run,
-    argv.crate!,
-    async () => sheet.crate?.passphrase ?? passphraseFor('the archive'),
-  );
+    await askFirst(`Put what comes in place of the crate ${crate.folder}?`, argv);
+  const passphrase = async () => sheet.crate?.passphrase ?? passphraseFor('the crate');
+  const { note, taken, from } = await openCrate(run, argv.crate!, passphrase);
   run.events({
     type: 'message',
     text: `The crate of ${from.address}, taken ${taken.slice(0, 10)}, is whole.`,

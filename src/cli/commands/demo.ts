@@ -5,12 +5,14 @@ export const demo = command<{
   serve: boolean;
   database: string | undefined;
   hatch: string | undefined;
+  store: boolean;
 }>({
   command: 'demo',
   describe: 'A made-up site, two made-up hosts and a whole move, on this machine',
   examples: [
     ['demo', 'move the Saltmarsh Rowing Club and show what a move looks like'],
     ['demo --database mysql://root@127.0.0.1/', 'the same with both databases at a real server'],
+    ['demo --store', 'the same, storing the crate at a simulated offsite service too'],
     ['demo --hatch', 'the same between hosts that have only FTP and a web server'],
     [
       'demo --keep saltmarsh --serve',
@@ -30,6 +32,11 @@ export const demo = command<{
         choices: ['', 'simulated', 'php'],
         describe:
           'Both hosts have only FTP and a web server, and files go through hatches, which are simulated, or run by the PHP of this machine (--hatch php)',
+      })
+      .option('store', {
+        type: 'boolean',
+        default: false,
+        describe: 'Also store the crate, encrypted, at a simulated service that speaks S3',
       })
       .option('serve', {
         type: 'boolean',
@@ -52,15 +59,18 @@ export const demo = command<{
     const server = argv.database === undefined ? undefined : { url: argv.database, password };
     try {
       const signal = endSignal();
-      await play({ keep: argv.keep, server, hatches, events: terminal.events, signal }, async outcome => {
-        terminal.result(outcome, () => showDemo(outcome, argv.serve, terminal.colors));
-        if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
-        if (!argv.serve) return;
-        terminal.message(
-          'Both sites and hosts are still being served. Try the commands in another terminal; Ctrl-C ends it.',
-        );
-        await new Promise(resolve => signal.addEventListener('abort', resolve));
-      });
+      await play(
+        { keep: argv.keep, server, hatches, stores: argv.store, events: terminal.events, signal },
+        async outcome => {
+          terminal.result(outcome, () => showDemo(outcome, argv.serve, terminal.colors));
+          if (!demoPassed(outcome)) process.exitCode = ExitCode.stopped;
+          if (!argv.serve) return;
+          terminal.message(
+            'Both sites and hosts are still being served. Try the commands in another terminal; Ctrl-C ends it.',
+          );
+          await new Promise(resolve => signal.addEventListener('abort', resolve));
+        },
+      );
     } finally {
       terminal.endBar();
     }

@@ -6,6 +6,7 @@ import { table } from '../terminal/table.js';
 import { showFindings, type Terminal } from '../terminal/terminal.js';
 import { compared, pagesTable, showLeftOver } from './check.js';
 import { stepTable } from './go.js';
+import { storedText } from './steps.js';
 
 /** The story of the demo, ending with the table that a person wants. */
 export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal['colors']): string {
@@ -61,7 +62,10 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
       ]),
     ),
     `  at first ${switched.first.agreed} of ${counted(switched.first.of, 'answer')} led to the new host, ${seconds(switched.watch.seconds)} later ${switched.watch.result.agreed} of ${switched.watch.result.of} (the clock of the demo’s resolver is ${resolverSpeed} times as fast)`,
-    title('8. How long it took'),
+    ...(outcome.store
+      ? [title('8. The crate, stored offsite and read again'), storeText(outcome.store)]
+      : []),
+    title(`${outcome.store ? 9 : 8}. How long it took`),
     stepTable(Object.values(outcomes) as StepOutcome<unknown>[], colors),
     title('What to do next'),
     served
@@ -72,5 +76,12 @@ export function showDemo(outcome: DemoOutcome, served: boolean, colors: Terminal
     demoPassed(outcome)
       ? colors.green('Every check passed.')
       : colors.red('Something was not as it should be; see above.'),
+  ].join('\n');
+}
+
+function storeText({ stored, crates, verified }: NonNullable<DemoOutcome['store']>): string {
+  return [
+    `  ${storedText(stored)}`,
+    `  ${counted(crates, 'crate')} there; ${counted(verified.parts, 'part')} read again, and as stored`,
   ].join('\n');
 }

@@ -5,13 +5,17 @@ import type { StepOutcome } from '../../steps/move/step.js';
 import type { CrateArchive, VerifiedCrate } from '../../steps/pack/archive.js';
 import type { PackResult } from '../../steps/pack.js';
 import type { MoveStatus } from '../../steps/status.js';
+import type { StoreResult } from '../../steps/store/store-crate.js';
 import type { TidyResult } from '../../steps/tidy.js';
 import type { ListedKeepsake, UndoResult } from '../../steps/undo.js';
 import { fit, table } from '../terminal/table.js';
 import { type Colors, headline, withFindings } from './outcome.js';
 
 export function showPack(
-  outcome: StepOutcome<PackResult> & { archive?: CrateArchive | undefined },
+  outcome: StepOutcome<PackResult> & {
+    archive?: CrateArchive | undefined;
+    stored?: StoreResult | undefined;
+  },
   colors: Colors,
 ): string {
   const { counts, crate, kept, way } = outcome.result;
@@ -27,7 +31,15 @@ export function showPack(
     const sealed = archive.encrypted ? ', encrypted (age v1)' : '';
     lines.push(`  as one tar ${first}${parts} (${bytes(archive.bytes)}${sealed})`);
   }
+  const { stored } = outcome;
+  if (stored) lines.push(`  ${storedText(stored)}`);
   return withFindings(outcome, lines, colors);
+}
+
+/** A crate that is at a store, in a line. */
+export function storedText({ wasThere, parts, bytes: size, place, name }: StoreResult): string {
+  const how = wasThere ? 'was stored already' : 'stored';
+  return `${how} as ${name} at ${place} (${counted(parts, 'part')}, ${bytes(size)}, encrypted)`;
 }
 
 /** The result of reading a crate again. */

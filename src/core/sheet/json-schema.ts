@@ -52,7 +52,8 @@ function objectSchema({ fields, meta }: SchemaObjectDescription): JsonSchema {
     additionalProperties: false,
     ...(required.length > 0 ? { required } : {}),
   };
-  const other = meta as { orFalse?: boolean; orBoolean?: boolean } | undefined;
+  const other = meta as { orFalse?: boolean; orBoolean?: boolean; orText?: boolean } | undefined;
+  if (other?.orText) return { anyOf: [{ type: 'string' }, schema] };
   if (other?.orBoolean) return { anyOf: [{ type: 'boolean' }, schema] };
   return other?.orFalse ? { anyOf: [{ const: false }, schema] } : schema;
 }

@@ -75,6 +75,20 @@ const hatch = object({ plain: boolean().default(false) })
   .meta({ orBoolean: true })
   .default(undefined);
 
+/** An offsite place for crates: its place alone, or how it is reached too. */
+const store = object({
+  place: string().required(),
+  endpoint: string().matches(/^https?:\/\//, 'must begin with https:// or http://'),
+  region: string().matches(/^[\w-]+$/, 'may hold letters, digits and dashes only'),
+  'path-style': boolean(),
+  login: login.default(undefined),
+  'part-size': size,
+})
+  .noUnknown()
+  .transform((value, given) => (typeof given === 'string' ? { place: given } : value))
+  .meta({ orText: true })
+  .default(undefined);
+
 /** Either the thing itself, or `false` for none of it. */
 const orFalse = (shape: Schema) =>
   lazy((value: unknown): Schema => (value === false ? boolean() : shape.meta({ orFalse: true })));
@@ -223,7 +237,7 @@ export const sheetSchema = object({
       .default(undefined),
     browser: string(),
   }).noUnknown(),
-  crate: object({ passphrase: string() }).noUnknown().default(undefined),
+  crate: object({ passphrase: string(), store }).noUnknown().default(undefined),
   redirects: object({
     server: string().oneOf(dialectNames),
     first: string()

@@ -1,4 +1,4 @@
-import { Decrypter, Encrypter } from 'age-encryption';
+import { Decrypter, Encrypter, generateIdentity, identityToRecipient } from 'age-encryption';
 import { DamageError, PorterError, UsageError } from '../../core/errors.js';
 
 /** How an encrypted file begins (the age v1 format, https://age-encryption.org/v1). */
@@ -53,14 +53,59 @@ export async function* unsealed(
     yield* buffersOf(plain);
   } catch (cause) {
     if (cause instanceof PorterError) throw cause;
-    throw new DamageError(
-      {
-        doing: `Opening ${file}`,
-        cause: 'the encrypted data was changed or truncated',
-        remedy: 'Bring it over once more; a part may be missing',
-      },
-      { cause },
-    );
+    throw changed(file, cause);
+  }
+}
+
+function changed(file: string, cause: unknown): DamageError {
+  return new DamageError(
+    {
+      doing: `Opening ${file}`,
+      cause: 'the encrypted data was changed or truncated',
+      remedy: 'Bring it over once more; a part may be missing',
+    },
+    { cause },
+  );
+}
+
+/** A key of its own for what is sealed piece by piece: a passphrase takes a second for each. */
+export interface SealingKey {
+  /** Opens; a secret. */
+  readonly identity: string;
+  /** Seals; anybody may know it. */
+  readonly recipient: string;
+}
+
+export async function newSealingKey(): Promise<SealingKey> {
+  const identity = await generateIdentity();
+  return { identity, recipient: await identityToRecipient(identity) };
+}
+
+/** The whole key of an identity. */
+export async function sealingKeyOf(identity: string): Promise<SealingKey> {
+  return { identity, recipient: await identityToRecipient(identity) };
+}
+
+/** Encrypts a stream for a key, in the age v1 format. */
+export async function* sealedFor(content: AsyncIterable<Buffer>, recipient: string): AsyncIterable<Buffer> {
+  const encrypter = new Encrypter();
+  encrypter.addRecipient(recipient);
+  yield* buffersOf(await encrypter.encrypt(streamOf(content)));
+}
+
+/** Decrypts what was sealed for a key. @throws DamageError where it was changed, cut short, or sealed for another key */
+export async function* unsealedWith(
+  content: AsyncIterable<Buffer>,
+  identity: string,
+  file: string,
+): AsyncIterable<Buffer> {
+  const decrypter = new Decrypter();
+  decrypter.addIdentity(identity);
+  try {
+    yield* buffersOf(await decrypter.decrypt(streamOf(content)));
+  } catch (cause) {
+    if (cause instanceof PorterError) throw cause;
+    throw changed(file, cause);
   }
 }
 

@@ -6,9 +6,9 @@ import { EndError } from '../../core/errors.js';
 import { TicketJudge } from '../../core/handover/judge.js';
 import { partBytes } from '../../core/handover/received.js';
 import type { Ticket } from '../../core/handover/ticket.js';
+import type { GrowingTar } from '../archive/growing-tar.js';
 import type { OneTimeCertificate } from './certificate.js';
 import { connectTo, listen } from './connection.js';
-import type { GrowingTar } from './growing-tar.js';
 import { refusal, triedOut } from './refusals.js';
 
 /** So long a request waits for a crate that grows, in milliseconds. */

@@ -26,6 +26,7 @@ import { redirects } from '../redirects.js';
 import { rewrite } from '../rewrite.js';
 import { survey } from '../survey.js';
 import { DemoHosts, type DemoWay, newAddress, oldPlace } from './hosts.js';
+import { type DemoStored, storeAndVerify } from './store.js';
 
 /** A fault put into the new site on purpose, and what check said of it. */
 interface DemoFault {
@@ -57,6 +58,8 @@ export interface DemoOutcome {
     readonly first: WatchRound;
     readonly watch: Awaited<ReturnType<typeof watch>>;
   };
+  /** The crate at a store, where the demo has one. */
+  readonly store: DemoStored | undefined;
   /** The redirects put in place at the old host, tested, and taken back. */
   readonly redirects: {
     readonly put: Awaited<ReturnType<typeof put>>;
@@ -106,6 +109,7 @@ export async function demo(
       rewrite: await rewrite(run),
       deliver: await deliver(run),
     };
+    const store = wish.stores ? await storeAndVerify(run) : undefined;
     const faults = await showFaults(run, hosts);
     await hosts.serveDelivered(signal);
     const checked = await check(run);
@@ -123,6 +127,7 @@ export async function demo(
         redirects: planned,
         cutover: plan,
       },
+      store,
       redirects: tried,
       switched: await switchAndWatch(run),
     };
@@ -200,7 +205,7 @@ async function withNewPrefixOnly({ bench, crate, folder }: StepRun['move']): Pro
 }
 
 async function cleared(folder: string): Promise<string> {
-  const ours = ['move', 'new-host', 'old-host'];
+  const ours = ['move', 'new-host', 'old-host', 'store'];
   const names = await readdir(folder).catch(() => []);
   const foreign = names.find(name => !ours.includes(name));
   if (foreign !== undefined) {

@@ -20,6 +20,7 @@ import { accessLog, writeArchive } from '../../standins/rowing-club/archive.js';
 import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.js';
 import { StandinWebSite } from '../../standins/web/web-site.js';
 import { DemoDatabases } from './databases.js';
+import { DemoStore } from './store.js';
 
 export const oldPlace = {
   address: 'https://club.saltmarsh.example/site',
@@ -81,6 +82,8 @@ export interface DemoWay {
   readonly server: { readonly url: string; readonly password: string | undefined } | undefined;
   /** Both hosts have only FTP and a web server, and this runs the hatches there; undefined for hosts with SSH. */
   readonly hatches: 'simulated' | 'php' | undefined;
+  /** The crate is stored at a simulated service too. */
+  readonly stores: boolean;
 }
 
 type FilesServer = StandinSftpServer | StandinFtpServer;
@@ -107,10 +110,12 @@ export class DemoHosts {
   };
   private readonly hatches: DemoWay['hatches'];
   private readonly php: PhpHatches[] = [];
+  private readonly store: DemoStore | undefined;
   private reach: Reach | undefined;
 
-  constructor(folder: string, { server, hatches }: DemoWay) {
+  constructor(folder: string, { server, hatches, stores }: DemoWay) {
     this.folder = folder;
+    this.store = stores ? new DemoStore(folder) : undefined;
     this.hatches = hatches;
     this.oldDump = this.at('old-host', 'club.sql.gz');
     const real =
@@ -196,6 +201,7 @@ export class DemoHosts {
       resolver: await resolver.listen(),
       oldFiles: await listening(oldFiles),
       newFiles: await listening(newFiles),
+      store: await this.store?.listen(),
     };
     await this.real?.make();
     await this.real?.load(this.credentials.old.name, this.oldDump, signal);
@@ -216,6 +222,7 @@ export class DemoHosts {
       `DNS_KEY='${dnsKey.secret.toString('base64')}'`,
     ];
     await writeFile(this.at('move', '.env'), `${secrets.join('\n')}\n`, { mode: 0o600 });
+    await this.store?.addTo(this.at('move'), this.reach.store!);
     return sheet;
   }
 
@@ -228,7 +235,13 @@ export class DemoHosts {
 
   /** Ends everything that listens, and removes the databases at a real server. */
   async close(): Promise<void> {
-    const all = [this.sites.old, this.sites.new, ...Object.values(this.servers), ...this.php];
+    const all = [
+      this.sites.old,
+      this.sites.new,
+      ...Object.values(this.servers),
+      ...this.php,
+      ...(this.store ? [this.store] : []),
+    ];
     await Promise.all(all.map(one => one.close()));
     await this.real?.remove();
   }
@@ -256,6 +269,7 @@ interface Reach {
   readonly authority: { readonly directory: string; readonly trust: string };
   readonly oldFiles: FilesReach;
   readonly newFiles: FilesReach;
+  readonly store: string | undefined;
 }
 
 /** Where files are reached: the protocol, and the key of its host where it has one. */

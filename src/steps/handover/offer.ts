@@ -1,7 +1,7 @@
 import { UsageError } from '../../core/errors.js';
 import { type Ticket, writeTicket } from '../../core/handover/ticket.js';
+import { GrowingTar } from '../../ends/archive/growing-tar.js';
 import { BackOff } from '../../ends/back-off.js';
-import { GrowingTar } from '../../ends/handover/growing-tar.js';
 import { Offering, type OfferingEvents } from '../../ends/handover/offering.js';
 import type { StepRun } from '../move/step.js';
 import { pack } from '../pack.js';

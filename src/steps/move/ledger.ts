@@ -56,6 +56,8 @@ export class Ledger {
   readonly probes = new Set<string>();
   /** Hatches that are there, or that a killed run has left: the web root of each, by name. */
   readonly hatches = new Map<string, string>();
+  /** Crates that are at stores. */
+  readonly stored = new Set<string>();
   /** Files that setting up wrote, with the SHA-256 of what it wrote last; empty for one that it removed. */
   readonly setUp = new Map<string, string>();
   /** The same of a run that was interrupted: some of them may be there. */
@@ -254,6 +256,12 @@ export class Ledger {
         break;
       case 'hatch gone':
         this.hatches.delete(deed.name);
+        break;
+      case 'crate stored':
+        this.stored.add(`${deed.place}/${deed.name}`);
+        break;
+      case 'crate removed':
+        this.stored.delete(`${deed.place}/${deed.name}`);
         break;
       default:
         deed satisfies never;

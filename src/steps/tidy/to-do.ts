@@ -26,6 +26,9 @@ export async function leftToDo(run: StepRun, ledger: Ledger): Promise<string[]> 
     ...(sheet.new.database?.administrator
       ? ['Remove new.database.administrator from the sheet, and its password from .env']
       : []),
+    ...[...ledger.stored].map(
+      crate => `Remove the crate from the store once nobody needs it (able-porter crates remove): ${crate}`,
+    ),
     'Look for installers, archives and dumps that somebody left in the web root',
     ...(sheet.redirects.first === 'temporary' && ledger.redirects === undefined
       ? ['Put the permanent redirects (folder redirects) in place of the temporary ones, where you put those']

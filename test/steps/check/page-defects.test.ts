@@ -71,7 +71,7 @@ function adorned(address: string): Mutation {
 before(async () => {
   root = mkdtempSync(join(tmpdir(), 'able-porter-test-'));
   const signal = new AbortController().signal;
-  hosts = new DemoHosts(root, { server: undefined, hatches: undefined });
+  hosts = new DemoHosts(root, { server: undefined, hatches: undefined, stores: false });
   await hosts.open(signal);
   const sheet = await hosts.writeMove([oldPlace.temporary]);
   const move = await openMove(sheet, {});

@@ -20,7 +20,7 @@ import { EndError, UsageError } from '../../../src/core/errors.js';
 import type { FileEntry } from '../../../src/core/files/entries.js';
 import { partBytes, Received } from '../../../src/core/handover/received.js';
 import { readTicket, type Ticket } from '../../../src/core/handover/ticket.js';
-import { GrowingTar } from '../../../src/ends/handover/growing-tar.js';
+import { GrowingTar } from '../../../src/ends/archive/growing-tar.js';
 import { collect } from '../../../src/steps/handover/collect.js';
 import { offer } from '../../../src/steps/handover/offer.js';
 import type { StepEvent } from '../../../src/steps/move/events.js';

@@ -3,9 +3,9 @@ import { asBytes, type ByteString, bufferOf, bytesOfText, textOf } from '../../c
 import { DamageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
 import { tarEnd, tarHead, tarPadding } from '../../core/files/tar.js';
-import { archivedName, lists } from '../archive/tar.js';
 import type { Crate, CrateManifest } from '../move-folder/crate.js';
 import { checksumOf } from '../move-folder/crate-part.js';
+import { archivedName, lists } from './tar.js';
 
 /** A file in the tar: its head, its content as it is on the disk, and zeros up to a whole block. */
 interface Piece {
