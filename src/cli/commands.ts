@@ -13,6 +13,7 @@ import { status } from './commands/status.js';
 import { survey } from './commands/survey.js';
 import { tidy } from './commands/tidy.js';
 import { undo } from './commands/undo.js';
+import { fleet } from './fleet/fleet.js';
 import { collect } from './handover/collect.js';
 import { offer } from './handover/offer.js';
 import { crates } from './stores/crates.js';
@@ -35,6 +36,7 @@ export const commands = [
   offer,
   collect,
   crates,
+  fleet,
   demo,
   completion,
 ];

@@ -26,7 +26,7 @@ interface YargsInside {
 const words = hideBin(process.argv).map(word => (word === '-' ? standardStream : word));
 
 const parser = yargs(words)
-  .parserConfiguration({ 'greedy-arrays': false })
+  .parserConfiguration({ 'greedy-arrays': false, 'populate--': true })
   .scriptName('able-porter')
   .usage('$0 <command>\n\nMoves a content-managed site to a new host, a new domain, or both.')
   .version(version)

@@ -1,4 +1,5 @@
 import { ExitCode } from '../../core/errors.js';
+import { fenceVariable, workerVariable } from '../../core/fleet/worker.js';
 import type { FilesPlace } from '../../ends/files/place.js';
 import type { StepOutcome, StepRun } from '../../steps/move/step.js';
 import type { Common } from '../terminal/common-options.js';
@@ -7,9 +8,14 @@ import { showError } from './show-error.js';
 
 /** How long a step may take to end after it was interrupted, in milliseconds. */
 const patience = 1500;
+/** How often one that works for a fleet looks whether it still has the move, in milliseconds. */
+const fenceEvery = 1000;
 
-/** A signal that is given when the person presses Ctrl-C or the system asks us to end. */
-export function endSignal(): AbortSignal {
+/**
+ * A signal that is given when the person presses Ctrl-C or the system asks us to end.
+ * @param milliseconds that what is under way may take to end
+ */
+export function endSignal(milliseconds = patience): AbortSignal {
   const controller = new AbortController();
   const leave = () => process.exit(showError(controller.signal.reason, false));
   const end = () => {
@@ -17,10 +23,12 @@ export function endSignal(): AbortSignal {
     if (controller.signal.aborted) leave();
     controller.abort(new DOMException('interrupted', 'AbortError'));
     // Whatever is waited for then, such as a host that is down: a step may be ended at any moment.
-    setTimeout(leave, patience).unref();
+    setTimeout(leave, milliseconds).unref();
   };
   // It stays a listener when it was called: where it is the last one to go, a package that writes files would end the process.
   process.on('SIGINT', end).on('SIGTERM', end);
+  // Whoever began it for a fleet is gone when nobody holds its standard input.
+  if (process.env[workerVariable] !== undefined) process.stdin.on('close', end).resume().unref();
   return controller.signal;
 }
 
@@ -60,7 +68,7 @@ export async function withMove(
   let lock: { release(): Promise<void> } | undefined;
   try {
     move = await openMove(argv.sheet, process.env, askTrust);
-    if (!argv.looksOnly) lock = await move.folder.lock();
+    if (!argv.looksOnly) lock = await lockMove(move);
     move.sessions.begin();
     move.accounts.onWaiting(text => terminal.events({ type: 'message', text }));
     if (argv.gentle) move.accounts.limitConnections(2);
@@ -75,6 +83,21 @@ export async function withMove(
     await move?.accounts.close();
     await lock?.release();
   }
+}
+
+/** Keeps others from the move. For a fleet, it ends as soon as another worker has taken the move over. */
+async function lockMove({ folder }: StepRun['move']): Promise<{ release(): Promise<void> }> {
+  const fence = process.env[fenceVariable];
+  const lock = await folder.lock(fence === undefined ? undefined : Number(fence));
+  if (fence === undefined) return lock;
+  const look = () => lock.assertHeld().catch(error => process.exit(showError(error, false)));
+  const looking = setInterval(look, fenceEvery);
+  return {
+    release: async () => {
+      clearInterval(looking);
+      await lock.release();
+    },
+  };
 }
 
 /** Does one step and shows the result. */

@@ -16,6 +16,7 @@ export class MoveFolder {
   readonly sheetFile: string;
   /** Folders outside of it that are moved together with it: the sheet names places in them by relative paths. */
   readonly companions = new Set<string>();
+  private held: MoveLock | undefined;
   /** The line of the journal that is being written. */
   private lastNote: Promise<unknown> = Promise.resolve();
 
@@ -73,6 +74,8 @@ export class MoveFolder {
   }
 
   private async noteNow(record: JournalRecord): Promise<void> {
+    // What is done next is noted first: one that lost its lock does nothing of it.
+    await this.held?.assertHeld();
     const file = this.at('journal.ndjson');
     await whileDoing(`Writing the journal ${file}`, async () => {
       const handle = await open(file, constants.O_CREAT | constants.O_RDWR, 0o600);
@@ -100,9 +103,14 @@ export class MoveFolder {
     return place.startsWith('./') ? resolve(this.folder, place) : place;
   }
 
-  /** Keeps other runs from working on this move until the lock is released. @throws UsageError where one does */
-  lock(): Promise<MoveLock> {
-    return MoveLock.take(this.at('.lock'));
+  /**
+   * Keeps other runs from working on this move until the lock is released.
+   * @param fence with which one that works for a fleet is let in
+   * @throws UsageError where another does
+   */
+  async lock(fence?: number): Promise<MoveLock> {
+    this.held = await MoveLock.take(this.at('.lock'), 'this move', fence);
+    return this.held;
   }
 
   /** The text of a file in it, or undefined where there is none. */

@@ -1,6 +1,7 @@
 import assert from 'node:assert/strict';
 import { test } from 'node:test';
-import { readSheet, SheetError } from '../../../src/core/sheet/read.js';
+import { SheetError } from '../../../src/core/sheet/checked-yaml.js';
+import { readSheet } from '../../../src/core/sheet/read.js';
 import { writeSheet } from '../../../src/core/sheet/write.js';
 
 const good = `name: club

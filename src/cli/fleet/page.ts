@@ -1,0 +1,132 @@
+import { count, counted, moment } from '../../core/text/numbers.js';
+import { sizeText } from '../../core/text/sizes.js';
+import type { ReportedSite } from '../../steps/fleet/report.js';
+import { version } from '../../version.js';
+import { Html, html } from '../show/html.js';
+import { contents, section } from '../show/report-parts.js';
+import { reportStyle } from '../show/report-style.js';
+
+const classes = {
+  done: 'good',
+  'not yet': 'dim',
+  begun: 'open',
+  stopped: 'bad',
+  failed: 'bad',
+  unreadable: 'bad',
+} as const;
+const lookClasses = { 'seen good': 'good', 'not looked at': 'open', 'seen bad': 'bad' } as const;
+
+/** The report of a fleet as one page: all sites, the worst first, each leading to its own. */
+export function fleetPage(name: string, sites: readonly ReportedSite[]): string {
+  const main = html`${troubleSection(sites)}
+${sitesSection(sites)}`;
+  const made = sites
+    .flatMap(({ at }) => at ?? [])
+    .sort()
+    .at(-1);
+  return html`<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="robots" content="noindex">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
+<title>The fleet ${name}</title>
+<style>${new Html(reportStyle)}</style>
+</head>
+<body>
+<header>
+<h1>The fleet ${name}</h1>
+<p class="way">${counted(sites.length, 'site')}</p>
+${verdict(sites)}
+</header>
+<main>
+${figures(sites)}
+${contents(main)}
+${main}
+</main>
+<footer>By able-porter ${version}, of what the moves measured${made !== undefined && ` up to ${moment(made)}`}.</footer>
+</body>
+</html>
+`.text;
+}
+
+function troubled(sites: readonly ReportedSite[]): readonly ReportedSite[] {
+  return sites.filter(
+    ({ state, looked }) =>
+      ['stopped', 'failed', 'unreadable', 'begun'].includes(state) || looked === 'seen bad',
+  );
+}
+
+function verdict(sites: readonly ReportedSite[]): Html {
+  const bad = troubled(sites).length;
+  if (bad > 0) return html`<p class="verdict bad">${counted(bad, 'site needs', 'sites need')} a person.</p>`;
+  const good = sites.filter(({ looked }) => looked === 'seen good').length;
+  return good === sites.length
+    ? html`<p class="verdict good">Every new site is the old one, moved.</p>`
+    : html`<p class="verdict open">${count(good)} of ${counted(sites.length, 'site')} were compared whole with the old one.</p>`;
+}
+
+function figures(sites: readonly ReportedSite[]): Html {
+  const sum = (pick: (site: ReportedSite) => number | undefined) =>
+    sites.reduce((all, site) => all + (pick(site) ?? 0), 0);
+  const of = (pick: (site: ReportedSite) => boolean) => sites.filter(pick).length;
+  const cards: [string, string][] = [
+    [`${count(of(({ done }) => done.includes('deliver')))} of ${count(sites.length)}`, 'sites delivered'],
+    [count(of(({ life }) => life !== 'open')), 'live or closed'],
+    [count(sum(({ counts }) => counts?.files)), `files, ${sizeText(sum(({ counts }) => counts?.bytes))}`],
+    [
+      count(sum(({ counts }) => counts?.rows)),
+      `rows in ${counted(
+        sum(({ counts }) => counts?.tables),
+        'table',
+      )}`,
+    ],
+    [
+      `${count(sum(({ tables }) => tables?.equal))} of ${count(sum(({ tables }) => tables?.of))}`,
+      'tables equal',
+    ],
+    [
+      `${count(sum(({ pages }) => pages?.same))} of ${count(sum(({ pages }) => pages?.of))}`,
+      'pages the same',
+    ],
+  ];
+  return html`<div class="figures">${cards.map(([figure, what]) => html`<div><b>${figure}</b>${what}</div>`)}</div>`;
+}
+
+function troubleSection(sites: readonly ReportedSite[]): Html {
+  const bad = troubled(sites);
+  if (bad.length === 0) return html``;
+  const items = bad.map(
+    site => html`<li class="stop"><b>${link(site)}</b> ${site.state === 'done' ? 'was compared, and is not the old site yet' : `${site.state} at ${site.step ?? 'the beginning'}`}
+<dl><dt>why</dt><dd>${site.why ?? 'see its page'}</dd></dl></li>`,
+  );
+  return section('Sites that need a person', '', html`<ul class="findings">${items}</ul>`);
+}
+
+function sitesSection(sites: readonly ReportedSite[]): Html {
+  const rows = sites.map(site => {
+    const { to, state, step, life, counts, pages, tables, looked, findings } = site;
+    return html`<tr><td>${link(site)}<br><span class="dim">${to}</span></td>
+<td class="${classes[state]}">${state}${step !== undefined && html` <span class="dim">${step}</span>`}</td><td>${life}</td>
+<td class="n">${counts ? sizeText(counts.bytes) : ''}</td><td class="n">${tables ? `${tables.equal} of ${tables.of}` : ''}</td>
+<td class="n">${pages ? `${pages.same} of ${pages.of}` : ''}</td>
+<td class="${looked ? lookClasses[looked] : 'dim'}">${looked ?? 'not compared'}</td>
+<td>${findingsOf(findings)}</td></tr>`;
+  });
+  return section(
+    'All sites',
+    'the worst first',
+    html`<div class="wide"><table><thead><tr><th>site</th><th>state</th><th>life</th><th class="n">size</th><th class="n">tables equal</th><th class="n">pages the same</th><th>compared</th><th>findings</th></tr></thead><tbody>${rows}</tbody></table></div>`,
+  );
+}
+
+function link({ site, page }: ReportedSite): Html {
+  return html`<a href="${encodeURI(page)}">${site}</a>`;
+}
+
+function findingsOf({ stop, warn, note }: ReportedSite['findings']): Html {
+  const part = (n: number, what: string, kind: string) =>
+    n > 0 && html`<span class="${kind}">${n} ${what}</span> `;
+  return html`${part(stop, 'stop', 'bad')}${part(warn, 'warn', 'open')}${part(note, 'note', 'dim')}`;
+}

@@ -1,0 +1,87 @@
+import { setTimeout } from 'node:timers/promises';
+import type { SiteProgress } from '../../core/fleet/outcome.js';
+import { FleetQueue, type QueuedSite } from '../../ends/queue/fleet-queue.js';
+import type { FleetRunner, Observe, SiteJob } from './runner.js';
+
+/** How often is looked what the workers have noted, and how often sites are added that a server has lost, in milliseconds. */
+const lookEvery = 300;
+const addEvery = 10_000;
+
+/** Lets the machines that wait at a queue work through a fleet, and watches them. */
+export class OnTheQueue implements FleetRunner {
+  private readonly fleet: string;
+  private readonly url: string;
+  private readonly batch: string;
+  private readonly say: (text: string) => void;
+
+  /** @param say shows a message */
+  constructor(fleet: string, url: string, run: string, say: (text: string) => void) {
+    this.fleet = fleet;
+    this.url = url;
+    this.batch = run;
+    this.say = say;
+  }
+
+  async run(jobs: readonly SiteJob[], observe: Observe, signal: AbortSignal): Promise<void> {
+    const queue = await FleetQueue.open(this.url, this.fleet);
+    try {
+      await this.watch(queue, jobs, observe, signal);
+    } finally {
+      await queue.close();
+    }
+  }
+
+  private async watch(
+    queue: FleetQueue,
+    jobs: readonly SiteJob[],
+    observe: Observe,
+    signal: AbortSignal,
+  ): Promise<void> {
+    const run = this.batch;
+    const sites = jobs.map(
+      ({ name, command, hosts, digest }): QueuedSite => ({ run, site: name, command, hosts, digest }),
+    );
+    // What went wrong in an earlier run is tried again; what is being worked on since then is only watched.
+    const before = await queue.states(run);
+    await queue.forget(
+      run,
+      sites.flatMap(({ site }) => (isToRepeat(before[site]) ? [site] : [])),
+    );
+    for (const { site } of sites) observe({ site, state: 'waiting' });
+    const shown = new Map<string, string>();
+    const open = new Set(sites.map(({ site }) => site));
+    let added = 0;
+    let told = false;
+    while (open.size > 0) {
+      if (signal.aborted) {
+        await queue.drain();
+        this.say('Sites that are under way are finished by their workers; run it again to watch them.');
+        return;
+      }
+      if (Date.now() - added > addEvery) {
+        await queue.add(sites.filter(({ site }) => open.has(site)));
+        if (added > 0 && !told && (await queue.workers()) === 0) {
+          told = true;
+          this.say(`No worker waits at ${queue.text}: run "able-porter fleet work" on each machine.`);
+        }
+        added = Date.now();
+      }
+      const states = await queue.states(run);
+      for (const site of open) {
+        const text = states[site];
+        if (text === undefined || text === shown.get(site)) continue;
+        shown.set(site, text);
+        const progress = JSON.parse(text) as SiteProgress;
+        observe(progress);
+        if (progress.state === 'ended') open.delete(site);
+      }
+      await setTimeout(lookEvery);
+    }
+  }
+}
+
+function isToRepeat(text: string | undefined): boolean {
+  if (text === undefined) return false;
+  const { state, outcome } = JSON.parse(text) as SiteProgress;
+  return state === 'waiting' || (state === 'ended' && outcome?.state !== 'done');
+}

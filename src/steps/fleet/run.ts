@@ -1,0 +1,96 @@
+import { mkdir } from 'node:fs/promises';
+import { dirname } from 'node:path';
+import { UsageError } from '../../core/errors.js';
+import { byTrouble, countSites, type FleetCount, type SiteProgress } from '../../core/fleet/outcome.js';
+import { MoveLock } from '../../ends/move-folder/lock.js';
+import { whileDoing } from '../../ends/system-errors.js';
+import type { Fleet, FleetSite } from './fleet.js';
+import { FleetRecord, fleetFile } from './record.js';
+import type { FleetRunner, Observe } from './runner.js';
+
+/** A command that is run on the sites of a fleet. */
+export interface FleetWork {
+  /** With its options, without the sheet's. */
+  readonly command: readonly string[];
+  /** Also on sites on which an earlier run has done it. */
+  readonly again: boolean;
+  /** Names; left out, all. */
+  readonly only?: readonly string[] | undefined;
+  /** Gives who works. @param run by which several machines know what belongs together */
+  readonly runner: (run: string) => FleetRunner;
+  readonly observe: Observe;
+  readonly signal: AbortSignal;
+}
+
+export interface FleetOutcome {
+  readonly fleet: string;
+  readonly command: string;
+  /** The worst first. */
+  readonly sites: readonly SiteProgress[];
+  readonly count: FleetCount;
+  readonly seconds: number;
+}
+
+/** Commands that only look: once all sites are done, the next run looks anew. */
+const looks = ['survey', 'check', 'report', 'cutover', 'cutover plan', 'cutover watch'];
+
+/**
+ * Runs a command on the sites of a fleet. What an earlier run has done with the same sheets is not done again; what was
+ * interrupted, or went wrong, is tried again.
+ */
+export async function runFleet(fleet: Fleet, work: FleetWork): Promise<FleetOutcome> {
+  const began = performance.now();
+  const command = work.command.join(' ');
+  const folder = dirname(fleetFile(fleet, 'lock'));
+  await whileDoing(`Making ${folder}`, () => mkdir(folder, { recursive: true, mode: 0o700 }));
+  const lock = await MoveLock.take(fleetFile(fleet, 'lock'), 'this fleet');
+  try {
+    const sites = chosen(fleet, work.only);
+    const record = await recordFor(fleet, sites, command, work.again);
+    const seen = new Map<string, SiteProgress>();
+    const jobs = new Map<string, FleetSite>();
+    const take: Observe = progress => {
+      seen.set(progress.site, progress);
+      const site = jobs.get(progress.site);
+      if (progress.outcome && site) record.note(site, progress.outcome);
+      work.observe(progress);
+    };
+    for (const site of sites) {
+      const outcome = await record.outcomeOf(site);
+      if (outcome?.state === 'done') take({ site: site.name, state: 'done before', outcome });
+      else jobs.set(site.name, site);
+    }
+    const asked = [...jobs.values()].map(site => ({ ...site, command: work.command }));
+    await work.runner(record.run).run(asked, take, work.signal);
+    await record.settle();
+    const all = [...seen.values()].sort(byTrouble);
+    const seconds = (performance.now() - began) / 1000;
+    return { fleet: fleet.name, command, sites: all, count: countSites(all), seconds };
+  } finally {
+    await lock.release();
+  }
+}
+
+async function recordFor(
+  fleet: Fleet,
+  sites: readonly FleetSite[],
+  command: string,
+  again: boolean,
+): Promise<FleetRecord> {
+  const record = await FleetRecord.open(fleet, command, again);
+  const outcomes = await Promise.all(sites.map(site => record.outcomeOf(site)));
+  const isWhole = outcomes.every(outcome => outcome?.state === 'done');
+  return isWhole && looks.includes(command) ? FleetRecord.open(fleet, command, true) : record;
+}
+
+/** @throws UsageError for a name that no site has */
+function chosen({ sites }: Fleet, only: readonly string[] | undefined): readonly FleetSite[] {
+  if (!only) return sites;
+  const unknown = only.find(name => !sites.some(site => site.name === name));
+  if (unknown === undefined) return sites.filter(({ name }) => only.includes(name));
+  throw new UsageError({
+    doing: 'Choosing the sites',
+    cause: `the fleet has no site "${unknown}"`,
+    remedy: 'Name sites as "able-porter fleet status" does',
+  });
+}

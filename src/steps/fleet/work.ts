@@ -1,0 +1,151 @@
+import { randomUUID } from 'node:crypto';
+import { mkdir, readFile, writeFile } from 'node:fs/promises';
+import { hostname } from 'node:os';
+import { dirname } from 'node:path';
+import type { SiteProgress } from '../../core/fleet/outcome.js';
+import { FleetQueue, type QueuedSite, type Worked } from '../../ends/queue/fleet-queue.js';
+import type { Lease } from '../../ends/queue/leases.js';
+import type { Fleet } from './fleet.js';
+import { notRun } from './on-this-machine.js';
+import { fleetFile } from './record.js';
+import type { Observe, RunSite, SiteJob } from './runner.js';
+
+/** A site is asked for again after this, where its host has no room, and where another machine has its move, in milliseconds. */
+const hostPause = 500;
+const ownerPause = 3000;
+/** What is noted of the progress of a site is noted so often at most, in milliseconds. */
+const noteEvery = 500;
+
+/** How a machine works for a fleet. */
+export interface WorkWish {
+  readonly url: string;
+  readonly atOnce: number;
+  readonly perHost: number;
+  readonly runSite: RunSite;
+  readonly observe: Observe;
+  readonly began: (text: string) => void;
+  readonly signal: AbortSignal;
+}
+
+/** Works on the sites that a queue gives, until it is told to end; what is under way then is given back. */
+export async function workForFleet(fleet: Fleet, wish: WorkWish): Promise<void> {
+  const queue = await FleetQueue.open(wish.url, fleet.name);
+  try {
+    const name = `${hostname().replace(/\s/g, '-')}/${process.pid}`;
+    const worker = new FleetWorker(fleet, queue, wish, { name, moves: await idOf(fleet) });
+    queue.work(wish.atOnce, site => worker.work(site));
+    wish.began(`Worker ${name} waits at ${queue.text} for sites of ${fleet.name}`);
+    await new Promise<void>(resolve => {
+      if (wish.signal.aborted) resolve();
+      wish.signal.addEventListener('abort', () => resolve(), { once: true });
+    });
+  } finally {
+    await queue.close();
+  }
+}
+
+/** What tells a folder of moves from others: workers that read the same one share it. */
+async function idOf(fleet: Fleet): Promise<string> {
+  const file = fleetFile(fleet, 'id');
+  await mkdir(dirname(file), { recursive: true, mode: 0o700 });
+  await writeFile(file, randomUUID(), { flag: 'wx', mode: 0o600 }).catch(error => {
+    if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
+  });
+  return readFile(file, 'utf8');
+}
+
+class FleetWorker {
+  private readonly fleet: Fleet;
+  private readonly queue: FleetQueue;
+  private readonly wish: WorkWish;
+  private readonly own: { readonly name: string; readonly moves: string };
+
+  constructor(fleet: Fleet, queue: FleetQueue, wish: WorkWish, own: FleetWorker['own']) {
+    this.fleet = fleet;
+    this.queue = queue;
+    this.wish = wish;
+    this.own = own;
+  }
+
+  async work(queued: QueuedSite): Promise<Worked> {
+    const { run, site } = queued;
+    const known = await this.queue.state(run, site);
+    // Another worker has ended it, and could not say so to the queue.
+    if (known !== undefined && (JSON.parse(known) as SiteProgress).state === 'ended') return 'ended';
+    if (this.wish.signal.aborted) return { again: 0 };
+    const job = this.jobOf(queued);
+    if (typeof job === 'string') return this.wait(queued, job, ownerPause);
+    const lease = await this.queue.leases.take(queued, this.own.name, this.wish.perHost);
+    if ('why' in lease) {
+      const text =
+        lease.why === 'held' ? `worker ${lease.who} may still have it` : `${lease.who} has as many as it may`;
+      return this.wait(queued, text, hostPause);
+    }
+    // Whoever begins with a site has its move: only now, since another folder may have room sooner.
+    const owner = await this.queue.ownerOf(site, `${this.own.moves} ${this.own.name}`);
+    const [moves, name] = owner.split(' ');
+    if (moves !== this.own.moves) {
+      await this.queue.leases.end(lease, this.queue.statesKey(run), undefined);
+      return this.wait(queued, `for worker ${name}, which has its move folder`, ownerPause);
+    }
+    return this.workWith(lease, queued, job);
+  }
+
+  /** The site as this machine's `fleet.yaml` has it; a text where it has it otherwise. */
+  private jobOf({ site, digest, command, hosts }: QueuedSite): SiteJob | string {
+    const own = this.fleet.sites.find(({ name }) => name === site);
+    return own?.digest === digest
+      ? { name: site, sheet: own.sheet, digest, command, hosts }
+      : `for a worker with this sheet; the fleet.yaml of ${this.own.name} ${own ? 'makes another' : 'has no such site'}`;
+  }
+
+  private async wait({ run, site }: QueuedSite, why: string, pause: number): Promise<Worked> {
+    await this.queue.note(run, site, JSON.stringify({ site, state: 'waiting', doing: `waits: ${why}` }));
+    return { again: pause };
+  }
+
+  private async workWith(lease: Lease, { run, site }: QueuedSite, job: SiteJob): Promise<Worked> {
+    const lost = new AbortController();
+    const signal = AbortSignal.any([this.wish.signal, lost.signal]);
+    const keeping = this.keep(lease, lost);
+    let noted = 0;
+    const observe: Observe = progress => {
+      const seen = { ...progress, worker: this.own.name };
+      this.wish.observe(seen);
+      if (lost.signal.aborted || Date.now() - noted < noteEvery) return;
+      noted = Date.now();
+      this.queue.note(run, site, JSON.stringify(seen)).catch(() => {});
+    };
+    try {
+      const outcome = await this.wish
+        .runSite(job, { observe, signal, fence: lease.fence })
+        .catch(error => notRun(job, error));
+      const ended: SiteProgress = { site, state: 'ended', worker: this.own.name, outcome };
+      // Told to end, it gives the site back; another resumes it.
+      const isBack = outcome.state === 'interrupted';
+      const state: SiteProgress = isBack
+        ? { site, state: 'waiting', doing: 'waits: a worker has given it back' }
+        : ended;
+      const wasHeld = await this.queue.leases.end(lease, this.queue.statesKey(run), JSON.stringify(state));
+      if (wasHeld) this.wish.observe(ended);
+      return wasHeld && !isBack ? 'ended' : { again: 0 };
+    } finally {
+      clearInterval(keeping);
+    }
+  }
+
+  /** Renews a lease until that is ended; where it cannot be renewed in time, the work ends before another can begin. */
+  private keep(lease: Lease, lost: AbortController): NodeJS.Timeout {
+    const { leases } = this.queue;
+    let renewed = Date.now();
+    return setInterval(async () => {
+      const asked = Date.now();
+      const late = setTimeout(() => lost.abort(), Math.max(0, renewed + leases.holds * 0.7 - asked));
+      const isHeld = await leases.renew(lease).catch(() => undefined);
+      if (isHeld === undefined) return;
+      clearTimeout(late);
+      if (isHeld) renewed = asked;
+      else lost.abort();
+    }, leases.holds / 5);
+  }
+}
