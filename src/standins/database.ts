@@ -1,4 +1,4 @@
-import { readFile } from 'node:fs/promises';
+import { readFile, stat } from 'node:fs/promises';
 import { gunzipSync } from 'node:zlib';
 import { textOf } from '../core/bytes.js';
 import { Workbench } from '../core/kernels/workbench.js';
@@ -16,6 +16,9 @@ export interface Credentials {
 export class StandinDatabase {
   /** May be changed to another, as by somebody at a panel. */
   credentials: Credentials;
+  /** A dump that is loaded whenever it is there anew, as somebody does at a panel. */
+  follows: string | undefined;
+  private loadedAt = 0;
   private tables = new Map<string, Row[]>();
 
   constructor(credentials: Credentials) {
@@ -29,6 +32,21 @@ export class StandinDatabase {
     reader.push(packed[0] === 0x1f ? gunzipSync(packed) : packed);
     reader.finish();
     this.tables = reader.tables();
+  }
+
+  /** Loads the dump that it follows, where that is another than before. */
+  async refresh(): Promise<void> {
+    const { follows } = this;
+    const at =
+      follows === undefined
+        ? 0
+        : await stat(follows).then(
+            ({ mtimeMs }) => mtimeMs,
+            () => 0,
+          );
+    if (follows === undefined || at === this.loadedAt || at === 0) return;
+    this.loadedAt = at;
+    await this.load(follows);
   }
 
   accepts({ name, user, password }: Credentials): boolean {

@@ -15,7 +15,7 @@ import { needs } from '../help/real.js';
 import { account, realS3 } from './s3-service.js';
 
 /** By hand: 5000 and 20. */
-const megabytes = Number(process.env.ABLE_PORTER_STORE_MB ?? effort(60, 500));
+const megabytes = Number(process.env.ABLE_PORTER_STORE_MB ?? effort(40, 300));
 const byHand = process.env.ABLE_PORTER_STORE_KILLS;
 
 /** Two moves with one store; the crate of the first is large and sparse. */

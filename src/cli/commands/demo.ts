@@ -6,6 +6,7 @@ export const demo = command<{
   database: string | undefined;
   hatch: string | undefined;
   store: boolean;
+  fleet: boolean;
 }>({
   command: 'demo',
   describe: 'A made-up site, two made-up hosts and a whole move, on this machine',
@@ -13,6 +14,7 @@ export const demo = command<{
     ['demo', 'move the Saltmarsh Rowing Club and show what a move looks like'],
     ['demo --database mysql://root@127.0.0.1/', 'the same with both databases at a real server'],
     ['demo --store', 'the same, storing the crate at a simulated offsite service too'],
+    ['demo --fleet', 'twelve clubs at once: one stops and is put right, then the DNS in waves'],
     ['demo --hatch', 'the same between hosts that have only FTP and a web server'],
     [
       'demo --keep saltmarsh --serve',
@@ -33,6 +35,12 @@ export const demo = command<{
         describe:
           'Both hosts have only FTP and a web server, and files go through hatches, which are simulated, or run by the PHP of this machine (--hatch php)',
       })
+      .option('fleet', {
+        type: 'boolean',
+        default: false,
+        describe: 'Twelve made-up clubs move at once, in place of one',
+        conflicts: ['database', 'hatch'],
+      })
       .option('store', {
         type: 'boolean',
         default: false,
@@ -44,6 +52,7 @@ export const demo = command<{
         describe: 'Keep serving both sites until Ctrl-C, to try the commands on them',
       }),
   run: async argv => {
+    if (argv.fleet) return (await import('../fleet/demo.js')).fleetDemoCommand(argv);
     const [{ demo: play, demoPassed }, { showDemo }, { Terminal }, { endSignal }, { ExitCode }] =
       await Promise.all([
         import('../../steps/demo/demo.js'),

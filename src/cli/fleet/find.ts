@@ -4,7 +4,7 @@ import { UsageError } from '../../core/errors.js';
 import { type FoundSite, findSites } from '../../steps/fleet/find.js';
 import { endSignal } from '../program/with-move.js';
 import { Terminal } from '../terminal/terminal.js';
-import type { FleetArguments } from './fleet.js';
+import type { FleetArguments } from './arguments.js';
 import { showFound } from './show.js';
 
 /** Finds sites in a place, and writes the table of a fleet. */

@@ -1,38 +1,5 @@
 import { command } from '../program/command.js';
-import type { Common } from '../terminal/common-options.js';
-
-/** Commands that are run on every site as they are. Those that change something are asked for once. */
-const onSites = [
-  'survey',
-  'pack',
-  'rewrite',
-  'deliver',
-  'check',
-  'redirects',
-  'cutover',
-  'go',
-  'undo',
-  'tidy',
-] as const;
-const whats = [...onSites, 'status', 'report', 'find', 'work'] as const;
-
-export interface FleetOptions {
-  readonly what: (typeof whats)[number];
-  readonly action: string | undefined;
-  readonly fleet: string;
-  readonly only: readonly string[] | undefined;
-  readonly atOnce: number | undefined;
-  readonly perHost: number | undefined;
-  readonly again: boolean;
-  readonly queue: string | undefined;
-  readonly wave: number | undefined;
-  readonly out: string | undefined;
-  readonly depth: number;
-  /** What follows `--`: options for the command of each site. */
-  readonly '--'?: readonly string[];
-}
-
-export type FleetArguments = FleetOptions & Common;
+import { type FleetOptions, whats } from './arguments.js';
 
 export const fleet = command<FleetOptions>({
   command: 'fleet <what> [action]',

@@ -8,7 +8,7 @@ import { fleetPlan, switchInWaves } from '../../steps/fleet/waves.js';
 import { endSignal } from '../program/with-move.js';
 import { askFirst } from '../terminal/ask.js';
 import { Terminal } from '../terminal/terminal.js';
-import type { FleetArguments } from './fleet.js';
+import type { FleetArguments } from './arguments.js';
 import { LiveTable } from './live-table.js';
 import { runnerFor } from './runner-for.js';
 import { showFleet, showPlan, showWaves } from './show.js';

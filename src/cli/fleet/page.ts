@@ -14,7 +14,12 @@ const classes = {
   failed: 'bad',
   unreadable: 'bad',
 } as const;
-const lookClasses = { 'seen good': 'good', 'not looked at': 'open', 'seen bad': 'bad' } as const;
+/** How a comparison with the old site is shown. */
+const lookTexts = {
+  'seen good': { text: 'the same', kind: 'good' },
+  'not looked at': { text: 'the same as far as looked at', kind: 'open' },
+  'seen bad': { text: 'differs', kind: 'bad' },
+} as const;
 
 /** The report of a fleet as one page: all sites, the worst first, each leading to its own. */
 export function fleetPage(name: string, sites: readonly ReportedSite[]): string {
@@ -64,7 +69,7 @@ function verdict(sites: readonly ReportedSite[]): Html {
   const good = sites.filter(({ looked }) => looked === 'seen good').length;
   return good === sites.length
     ? html`<p class="verdict good">Every new site is the old one, moved.</p>`
-    : html`<p class="verdict open">${count(good)} of ${counted(sites.length, 'site')} were compared whole with the old one.</p>`;
+    : html`<p class="verdict open">Of ${counted(sites.length, 'site')}, ${count(good)} were compared in every way with the old one; see what was not looked at on the page of each.</p>`;
 }
 
 function figures(sites: readonly ReportedSite[]): Html {
@@ -111,7 +116,7 @@ function sitesSection(sites: readonly ReportedSite[]): Html {
 <td class="${classes[state]}">${state}${step !== undefined && html` <span class="dim">${step}</span>`}</td><td>${life}</td>
 <td class="n">${counts ? sizeText(counts.bytes) : ''}</td><td class="n">${tables ? `${tables.equal} of ${tables.of}` : ''}</td>
 <td class="n">${pages ? `${pages.same} of ${pages.of}` : ''}</td>
-<td class="${looked ? lookClasses[looked] : 'dim'}">${looked ?? 'not compared'}</td>
+<td class="${looked ? lookTexts[looked].kind : 'dim'}">${looked ? lookTexts[looked].text : 'not yet'}</td>
 <td>${findingsOf(findings)}</td></tr>`;
   });
   return section(

@@ -8,7 +8,7 @@ import { gatherFleet } from '../../steps/fleet/report.js';
 import { runFleet } from '../../steps/fleet/run.js';
 import { endSignal } from '../program/with-move.js';
 import { Terminal } from '../terminal/terminal.js';
-import type { FleetArguments } from './fleet.js';
+import type { FleetArguments } from './arguments.js';
 import { LiveTable } from './live-table.js';
 import { fleetPage } from './page.js';
 import { limitsOf, programFile } from './runner-for.js';

@@ -3,7 +3,7 @@ import { childRunner } from '../../steps/fleet/child.js';
 import type { Fleet } from '../../steps/fleet/fleet.js';
 import { OnThisMachine } from '../../steps/fleet/on-this-machine.js';
 import type { FleetRunner } from '../../steps/fleet/runner.js';
-import type { FleetArguments } from './fleet.js';
+import type { FleetArguments } from './arguments.js';
 
 /** Who works through the fleet: this machine, or those that wait at a queue. @param say shows a message */
 export function runnerFor(

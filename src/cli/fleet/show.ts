@@ -2,6 +2,7 @@ import type { FleetCount, SiteOutcome, SiteProgress } from '../../core/fleet/out
 import { showable } from '../../core/text/display.js';
 import { counted, moment, seconds } from '../../core/text/numbers.js';
 import { sizeText } from '../../core/text/sizes.js';
+import { type FleetDemoOutcome, fleetDemoPassed } from '../../steps/demo/fleet.js';
 import type { FoundSite } from '../../steps/fleet/find.js';
 import type { SiteStatus } from '../../steps/fleet/look.js';
 import type { FleetOutcome } from '../../steps/fleet/run.js';
@@ -179,5 +180,32 @@ export function showPlan({ zones, without }: Awaited<ReturnType<typeof fleetPlan
     '',
     ...lines,
     ...(without.length > 0 ? [colors.dim(`Without a change in the DNS: ${without.join(', ')}`)] : []),
+  ].join('\n');
+}
+
+/** The story of the demo's fleet. */
+export function showFleetDemo(outcome: FleetDemoOutcome, served: boolean, colors: Colors): string {
+  const { first, second, plan, waves, folder, kept } = outcome;
+  const title = (text: string) => `\n${colors.bold(text)}\n`;
+  const before = second.sites.filter(({ state }) => state === 'done before').length;
+  return [
+    colors.bold('Twelve clubs move from one host to another'),
+    title('1. Every step of every club, four at a time; the trouble of one stops no other'),
+    showFleet(first, colors),
+    title('2. Its configuration was put back, and the same command run again'),
+    `  ${summary(second.count, colors)} in ${seconds(second.seconds)}: ${counted(before, 'club')} not touched again`,
+    title('3. One plan over all zones'),
+    showPlan(plan, colors),
+    title('4. The switch in waves, each watched until the resolver had followed'),
+    showWaves(waves, colors),
+    title('What to do next'),
+    served
+      ? `  In another terminal: cd ${folder}/fleet, then "able-porter fleet status", "fleet check", "fleet cutover back"`
+      : `  Try the commands on its hosts: able-porter demo --fleet --keep ${kept ? folder : 'clubs'} --serve`,
+    '  Find your own sites: able-porter fleet find sftp://root@old.example/ --out sites.csv',
+    '',
+    fleetDemoPassed(outcome)
+      ? colors.green('Every check passed.')
+      : colors.red('Something was not as it should be; see above.'),
   ].join('\n');
 }

@@ -1,7 +1,7 @@
 import { openFleet } from '../../steps/fleet/fleet.js';
 import { fleetStatus } from '../../steps/fleet/look.js';
 import { Terminal } from '../terminal/terminal.js';
-import type { FleetArguments } from './fleet.js';
+import type { FleetArguments } from './arguments.js';
 import { showFleetStatus } from './show.js';
 
 /** Shows how far every site is. */

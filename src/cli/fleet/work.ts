@@ -4,7 +4,7 @@ import { openFleet } from '../../steps/fleet/fleet.js';
 import { workForFleet } from '../../steps/fleet/work.js';
 import { endSignal } from '../program/with-move.js';
 import { Terminal } from '../terminal/terminal.js';
-import type { FleetArguments } from './fleet.js';
+import type { FleetArguments } from './arguments.js';
 import { LiveTable } from './live-table.js';
 import { limitsOf, programFile, queueOf } from './runner-for.js';
 

@@ -36,7 +36,7 @@ export const crates = command<Options>({
     const [
       { withStore },
       { listCrates, storedCrate, verifyStored, removeFrom },
-      show,
+      { named, showCrates, showRemoved, showVerifiedStored },
       { askFirst, passphraseFor },
     ] = await Promise.all([
       import('./with-store.js'),
@@ -48,9 +48,7 @@ export const crates = command<Options>({
       const { colors, events } = terminal;
       if (argv.what === 'list') {
         const all = await listCrates(store, signal);
-        return terminal.result({ store: store.text, crates: all }, () =>
-          show.showCrates(store.text, all, colors),
-        );
+        return terminal.result({ store: store.text, crates: all }, () => showCrates(store.text, all, colors));
       }
       if (argv.what === 'verify') {
         const found = await storedCrate(store, { name: argv.name, move: move?.sheet.name }, signal);
@@ -60,14 +58,14 @@ export const crates = command<Options>({
           async () => passphrase ?? passphraseFor(found.name),
         );
         return terminal.result({ store: store.text, ...verified }, () =>
-          show.showVerifiedStored(store.text, verified, colors),
+          showVerifiedStored(store.text, verified, colors),
         );
       }
-      const name = show.named(argv.name);
+      const name = named(argv.name);
       await askFirst(`Remove the crate ${name} from ${store.text}? Nothing of it is kept.`, argv);
       const removed = await removeFrom(store, name, { signal, move });
       terminal.result({ store: store.text, name, removed }, () =>
-        show.showRemoved(store.text, name, removed, colors),
+        showRemoved(store.text, name, removed, colors),
       );
     });
   },

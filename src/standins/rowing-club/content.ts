@@ -9,6 +9,8 @@ export interface ClubPlace {
   /** A temporary host at which the site was once built. */
   readonly temporary: string;
   readonly prefix: string;
+  /** The club's name; left out, the Saltmarsh Rowing Club's. */
+  readonly title?: string;
 }
 
 /** A row by column; columns left out take a fitting default. */
@@ -285,7 +287,7 @@ class ClubWriter {
     const logo = `${address}/wp-content/uploads/2025/01/curlew.png`;
     option('siteurl', address);
     option('home', address);
-    option('blogname', 'Saltmarsh Rowing Club');
+    option('blogname', this.place.title ?? 'Saltmarsh Rowing Club');
     option('blogdescription', 'On the creek since the ferry stopped');
     option('admin_email', 'secretary@club.saltmarsh.example');
     option('permalink_structure', '/%postname%/');

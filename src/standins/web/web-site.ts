@@ -66,6 +66,7 @@ export class StandinWebSite {
   }
 
   private async answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    await this.database.refresh();
     if (await this.rewrites(request, response)) return;
     if (await this.isClosed(request)) return this.html(response, 403, forbidden);
     const url = new URL(request.url ?? '/', 'http://stand-in');

@@ -1,13 +1,9 @@
-import { mkdtemp, readdir, rm, writeFile } from 'node:fs/promises';
-import { tmpdir } from 'node:os';
-import { join, resolve } from 'node:path';
-import { UsageError } from '../../core/errors.js';
+import { rm, writeFile } from 'node:fs/promises';
 import { byWeight, type Finding } from '../../core/findings/findings.js';
 import type { PageComparison } from '../../core/pages/compare/compare-pages.js';
 import { wordpress } from '../../core/site/families/wordpress.js';
 import { readDump } from '../../ends/database/dump/reader.js';
 import { movedDump } from '../../ends/move-folder/crate.js';
-import { whileDoing } from '../../ends/system-errors.js';
 import { comparePagesOf } from '../check/pages/compare.js';
 import { openSites } from '../check/site/both-sites.js';
 import { oldFigures } from '../check/site/figures.js';
@@ -25,6 +21,7 @@ import { put, takeBack, test } from '../redirects/deeds.js';
 import { redirects } from '../redirects.js';
 import { rewrite } from '../rewrite.js';
 import { survey } from '../survey.js';
+import { demoFolder } from './folder.js';
 import { DemoHosts, type DemoWay, newAddress, oldPlace } from './hosts.js';
 import { type DemoStored, storeAndVerify } from './store.js';
 
@@ -86,9 +83,8 @@ export async function demo(
   whenDone: (outcome: DemoOutcome) => Promise<void>,
 ): Promise<DemoOutcome> {
   const { keep, signal } = wish;
-  const folder =
-    keep === undefined ? await mkdtemp(join(tmpdir(), 'able-porter-demo-')) : await cleared(resolve(keep));
-  const hosts = new DemoHosts(folder, wish);
+  const folder = await demoFolder(keep, ['move', 'new-host', 'old-host', 'store']);
+  const hosts = new DemoHosts(folder.path, wish);
   const runs: StepRun[] = [];
   let lock: { release(): Promise<void> } | undefined;
   const open = async (also: readonly string[]): Promise<StepRun> => {
@@ -117,7 +113,7 @@ export async function demo(
     const tried = { put: await put(run), test: await test(run), takenBack: await takeBack(run) };
     const plan = await cutover(run);
     const outcome: DemoOutcome = {
-      folder,
+      folder: folder.path,
       kept: keep !== undefined,
       firstFindings: first.findings,
       faults,
@@ -139,7 +135,7 @@ export async function demo(
     await lock?.release();
     for (const { move } of runs) await move.accounts.close();
     await hosts.close();
-    if (keep === undefined) await rm(folder, { recursive: true, force: true });
+    await folder.remove();
   }
 }
 
@@ -202,22 +198,6 @@ async function withNewPrefixOnly({ bench, crate, folder }: StepRun['move']): Pro
     'latin1',
   );
   return file;
-}
-
-async function cleared(folder: string): Promise<string> {
-  const ours = ['move', 'new-host', 'old-host', 'store'];
-  const names = await readdir(folder).catch(() => []);
-  const foreign = names.find(name => !ours.includes(name));
-  if (foreign !== undefined) {
-    throw new UsageError({
-      doing: `Creating the demo in ${folder}`,
-      cause: `something else (${foreign}) is there`,
-      remedy: 'Name an empty folder, or one in which the demo was before',
-    });
-  }
-  for (const name of names)
-    await whileDoing(`Clearing ${folder}`, () => rm(join(folder, name), { recursive: true }));
-  return folder;
 }
 
 /** For the terminal: whether everything that the demo set out to show was seen. */

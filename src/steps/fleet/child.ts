@@ -112,7 +112,7 @@ class Seen {
             : 'failed';
     const why = {
       done: undefined,
-      stopped: findings[0] && `${findings[0].code}: ${findings[0].what}`,
+      stopped: findings[0] && `${findings[0].code}: ${findings[0].what}\n→ ${findings[0].remedy}`,
       interrupted: 'it was interrupted; the next run resumes it',
       failed: said.trim() || `its process was ended${by === null ? '' : ` by ${by}`}`,
     }[state];

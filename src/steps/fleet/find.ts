@@ -44,7 +44,7 @@ export interface FindWish {
 }
 
 /** Where hosts keep sites; asked where the place is a host alone. */
-export const usualRoots = ['/home', '/var/www', '/srv', '/opt'];
+const usualRoots = ['/home', '/var/www', '/srv', '/opt'];
 
 /** Finds every site that it recognises in a place. Nothing there is run or changed. */
 export async function findSites(wish: FindWish): Promise<FoundSite[]> {

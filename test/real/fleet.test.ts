@@ -1,0 +1,306 @@
+import assert from 'node:assert/strict';
+import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
+import { once } from 'node:events';
+import { readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { type TestContext, test } from 'node:test';
+import { setTimeout } from 'node:timers/promises';
+import type { SiteProgress } from '../../src/core/fleet/outcome.js';
+import { effort } from '../help/effort.js';
+import { makeFleet, siteName } from '../help/fleet.js';
+import { type Host, standinHost } from '../help/hosts.js';
+import { folder, program, type Ran, run } from '../help/program.js';
+import { needs } from '../help/real.js';
+import { cmsPrograms, installCms, passwords } from './cms.js';
+import { databaseForTests, until } from './database.js';
+import { OwnRedis } from './redis.js';
+import { ownSsh } from './ssh.js';
+
+const started = databaseForTests();
+const perHost = 2;
+
+/** When sites were written to at a host. */
+class Windows {
+  private readonly seen = new Map<string, { first: number; last: number }>();
+
+  watch({ misbehaviour }: Host): void {
+    misbehaviour.forbids = path => {
+      const site = /^\/[^/]*(club-\d\d)/.exec(path)?.[1] ?? /club-\d\d/.exec(path)?.[0];
+      const now = Date.now();
+      if (site) this.seen.set(site, { first: this.seen.get(site)?.first ?? now, last: now });
+      return false;
+    };
+  }
+
+  /** How many sites were under way at once at the most. */
+  get most(): number {
+    const all = [...this.seen.values()];
+    return Math.max(
+      0,
+      ...all.map(({ first }) => all.filter(one => one.first <= first && one.last >= first).length),
+    );
+  }
+
+  get sites(): number {
+    return this.seen.size;
+  }
+}
+
+/** A fleet between pairs of stand-in hosts. */
+async function standinFleet(t: TestContext, root: string, sites: number) {
+  const pairs = await Promise.all(
+    [0, 1, 2].map(async i => ({
+      old: await standinHost(t, join(root, 'old'), i === 2 ? 'ftp' : 'sftp with a shell'),
+      new: await standinHost(t, join(root, `new-${i}`), i === 1 ? 'ftp' : 'sftp'),
+      windows: new Windows(),
+    })),
+  );
+  for (const pair of pairs) pair.windows.watch(pair.new);
+  // The stand-ins' keys are not known to this machine: they are in the table, as a person would copy them from a panel.
+  const cwd = await makeFleet(root, sites, i => {
+    const { old, new: next } = pairs[i % 3]!;
+    return { old: { place: `${old.address}` }, new: { place: next.address } };
+  });
+  const table = join(cwd, 'sites.csv');
+  const keyOf = ({ login }: Host) => /SHA256:[^"]+/.exec(login)?.[0] ?? '';
+  const lines = readFileSync(table, 'utf8').trim().split('\n');
+  const rows = lines.map((line, i) => {
+    const { old, new: next } = pairs[i % 3]!;
+    return i === 0 ? `${line};old key;new key` : `${line};${keyOf(old)};${keyOf(next)}`;
+  });
+  writeFileSync(table, `${rows.join('\n')}\n`);
+  const yaml = join(cwd, 'fleet.yaml');
+  const login = (end: string) => `"login":{"password":"\${PW}","host-key":"{${end} key}"}`;
+  writeFileSync(
+    yaml,
+    readFileSync(yaml, 'utf8')
+      .replace('"files":"{old files}"', `"files":"{old files}",${login('old')}`)
+      .replace('"files":"{new files}"', `"files":"{new files}",${login('new')}`),
+  );
+  return { cwd, windows: pairs.map(one => one.windows) };
+}
+
+/** A worker of a fleet, in a process of its own. */
+class OwnWorker {
+  readonly process: ChildProcess;
+  said = '';
+
+  constructor(t: TestContext, cwd: string, url: string, atOnce: number) {
+    const options = ['--queue', url, '--at-once', String(atOnce), '--per-host', String(perHost)];
+    this.process = spawn(process.execPath, [program, 'fleet', 'work', ...options, '--json-events'], {
+      cwd,
+      env: { PATH: process.env.PATH, HOME: process.env.HOME },
+      stdio: ['ignore', 'pipe', 'pipe'],
+    });
+    for (const out of [this.process.stdout!, this.process.stderr!])
+      out.on('data', data => {
+        this.said += data;
+      });
+    t.after(async () => {
+      this.signal('SIGCONT');
+      await this.end('SIGKILL');
+    });
+  }
+
+  get isWorking(): boolean {
+    return this.children().length > 0;
+  }
+
+  children(): number[] {
+    try {
+      return execFileSync('ps', ['-o', 'pid=', '--ppid', String(this.process.pid)], { encoding: 'utf8' })
+        .trim()
+        .split(/\s+/)
+        .map(Number);
+    } catch {
+      return [];
+    }
+  }
+
+  /** To the worker and the processes of its sites: the machine stands still, or goes on. */
+  signal(name: 'SIGSTOP' | 'SIGCONT'): void {
+    for (const pid of [this.process.pid!, ...this.children()]) {
+      try {
+        process.kill(pid, name);
+      } catch {
+        // It has ended.
+      }
+    }
+  }
+
+  async end(name: 'SIGKILL' | 'SIGTERM'): Promise<void> {
+    if (this.process.exitCode !== null || this.process.signalCode !== null) return;
+    const gone = once(this.process, 'exit');
+    this.process.kill(name);
+    await gone;
+  }
+}
+
+function sitesOf({ stdout }: Ran): readonly SiteProgress[] {
+  const result = stdout.trim().split('\n').at(-1)!;
+  return (JSON.parse(result) as { result: { sites: readonly SiteProgress[] } }).result.sites;
+}
+
+/** Each site was put at its new end once, and is equal by check. */
+function assertMovedOnce(cwd: string, names: readonly string[]): void {
+  for (const name of names) {
+    const journal = readFileSync(join(cwd, 'moves', name, 'journal.ndjson'), 'utf8')
+      .trim()
+      .split('\n');
+    const records = journal.map(line => JSON.parse(line) as { step: string; event: string });
+    const count = (step: string, event: string) =>
+      records.filter(one => one.step === step && one.event === event).length;
+    assert.equal(count('deliver', 'done'), 1, `${name} was delivered once`);
+    const { result } = JSON.parse(readFileSync(join(cwd, 'moves', name, 'results/check.json'), 'utf8'));
+    assert.deepEqual([result.files.missing, result.files.different], [[], []], name);
+    assert.ok(result.files.equal > 5, name);
+    assert.ok(result.tables.length > 5 && result.tables.every((one: { equal: boolean }) => one.equal), name);
+  }
+}
+
+const names = (sites: number) => Array.from({ length: sites }, (_, i) => siteName(i + 1));
+
+test('a fleet moves on this machine, and no host has more sites at once than it may', {
+  timeout: 1_200_000,
+}, async t => {
+  const sites = effort(5, 60);
+  const root = folder(t);
+  const { cwd, windows } = await standinFleet(t, root, sites);
+  const went = await run(
+    ['fleet', 'go', '--yes', '--json-events', '--at-once', '5', '--per-host', String(perHost)],
+    { cwd },
+  );
+  assert.equal(went.code, 0, JSON.stringify(sitesOf(went).slice(0, 2)) + went.stderr);
+  assert.equal(sitesOf(went).length, sites);
+  assertMovedOnce(cwd, names(sites));
+  for (const one of windows)
+    assert.ok(one.most <= perHost && one.sites > 1, `${one.most} at once, ${one.sites} sites`);
+});
+
+test('a fleet moves by three workers at a queue: one is killed, one stands still, the queue is killed', {
+  timeout: 1_200_000,
+}, async t => {
+  if (!needs(t, 'redis-server', 'ps')) return;
+  const sites = effort(6, 60);
+  const root = folder(t);
+  const { cwd, windows } = await standinFleet(t, root, sites);
+  const redis = await OwnRedis.start(t, root);
+  const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, 2));
+  let watched = '';
+  const going = run(['fleet', 'go', '--yes', '--json-events', '--queue', redis.url], {
+    cwd,
+    onOutput: text => {
+      watched += text;
+    },
+  });
+  const ended = () => watched.split('"state":"ended"').length - 1;
+  await until('the first sites', () => ended() >= 1 && workers[0]!.isWorking);
+  await workers[0]!.end('SIGKILL');
+  await until('more sites', () => ended() >= 2 && workers[1]!.isWorking);
+  workers[1]!.signal('SIGSTOP');
+  await redis.kill();
+  await setTimeout(1000);
+  await redis.start();
+  // Longer than a worker is waited for.
+  await setTimeout(20_000);
+  workers[1]!.signal('SIGCONT');
+  const went = await going;
+  assert.equal(went.code, 0, JSON.stringify(sitesOf(went).slice(0, 3)) + went.stderr);
+  assert.equal(sitesOf(went).filter(({ outcome }) => outcome?.state === 'done').length, sites);
+  assertMovedOnce(cwd, names(sites));
+  for (const one of windows) assert.ok(one.most <= perHost, `${one.most} at once`);
+  const used = new Set(sitesOf(went).map(({ worker }) => worker));
+  assert.ok(used.size >= 2, 'more than one worker had a part in it');
+  const held = `${await redis.all()}${watched}${workers.map(({ said }) => said).join('')}`;
+  assert.ok(held.includes('club-01'), 'something was looked through');
+  assert.ok(!held.includes('secret of the tide') && !held.includes("p'w"), 'no secret is held or shown');
+});
+
+test('real sites of the CMS move as a fleet, over SSH and with a real database, and are equal', {
+  timeout: 1_200_000,
+}, async t => {
+  if (!needs(t, ...cmsPrograms, 'sshd', 'redis-server')) return;
+  const sites = effort(2, 6);
+  const root = folder(t);
+  const database = started();
+  const ssh = await ownSsh(t, root, false, 40);
+  const all = names(sites);
+  const rows = all.map((name, i) => {
+    const [old, next] = [`fleet_old_${i}`, `fleet_new_${i}`];
+    database.sql(
+      `CREATE DATABASE ${old} CHARACTER SET utf8mb4; CREATE DATABASE ${next} CHARACTER SET utf8mb4;`,
+    );
+    for (const [user, name_, password] of [
+      ['old', old, passwords.old],
+      ['new', next, passwords.new],
+    ] as const)
+      database.sql(
+        `CREATE USER IF NOT EXISTS '${user}'@'localhost' IDENTIFIED BY '${password.replace(/[\\']/g, '\\$&')}'; GRANT ALL ON ${name_}.* TO '${user}'@'localhost';`,
+      );
+    installCms(database, join(root, 'old', name), `https://${name}.oldhost.example`, old);
+    return { name, address: `https://${name}.oldhost.example`, database: next };
+  });
+  const place = `sftp://${ssh.user}@127.0.0.1:${ssh.port}${root}`;
+  const cwd = join(root, 'fleet');
+  execFileSync('mkdir', [cwd, join(root, 'new')]);
+  const login = { key: ssh.key, 'host-key': ssh.fingerprint };
+  writeFileSync(
+    join(cwd, 'fleet.yaml'),
+    JSON.stringify({
+      name: 'real',
+      sites: rows,
+      template: {
+        old: {
+          address: '{address}',
+          files: `${place}/old/{name}`,
+          login,
+          database: { from: 'configuration' },
+        },
+        new: {
+          address: 'https://{name}.example',
+          files: `${place}/new/{name}`,
+          login,
+          database: {
+            server: `mysql://new@127.0.0.1:${database.port}/{database}`,
+            password: '${PW}',
+            prefix: 'row_',
+            through: 'files',
+          },
+        },
+      },
+    }),
+  );
+  writeFileSync(join(cwd, '.env'), `PW=\`${passwords.new}\`\n`, { mode: 0o600 });
+  const half = Math.ceil(sites / 2);
+  const first = await run(
+    [
+      'fleet',
+      'go',
+      '--yes',
+      '--json-events',
+      '--at-once',
+      '2',
+      ...all.slice(0, half).flatMap(name => ['--only', name]),
+    ],
+    { cwd },
+  );
+  assert.equal(first.code, 0, JSON.stringify(sitesOf(first).slice(0, 2)) + first.stderr);
+  const redis = await OwnRedis.start(t, root);
+  const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, 1));
+  const going = run(['fleet', 'go', '--yes', '--json-events', '--queue', redis.url], { cwd });
+  await until('a worker at work', () => workers[0]!.isWorking || workers[1]!.isWorking);
+  const working = workers.find(one => one.isWorking)!;
+  await setTimeout(1500);
+  await working.end('SIGKILL');
+  const went = await going;
+  assert.equal(went.code, 0, JSON.stringify(sitesOf(went).slice(0, 2)) + went.stderr);
+  assertMovedOnce(cwd, all);
+  assert.ok(!(await redis.all()).includes(passwords.new));
+  for (const [i, name] of all.entries())
+    assert.equal(
+      database
+        .sql("SELECT option_value FROM row_options WHERE option_name = 'home'", `fleet_new_${i}`)
+        .trim(),
+      `https://${name}.example`,
+    );
+});
