@@ -62,6 +62,20 @@ test('the demo moves the club, finds its faults, leaves nothing behind, and can 
   assert.ok(existsSync(join(foreign, 'mine')));
 });
 
+test('the demo moves twelve clubs as a fleet', async t => {
+  const keep = join(folder(t), 'clubs');
+  const ran = await run(['demo', '--fleet', '--keep', keep, '--json']);
+  assert.equal(ran.code, 0, ran.stderr);
+  const { first, second, plan, waves } = JSON.parse(ran.stdout);
+  assert.deepEqual([first.count.done, first.count.stopped, second.count.done], [11, 1, 12]);
+  assert.equal(plan.zones[0].changes.length, 12);
+  assert.deepEqual(
+    waves.map(({ state, sites }: { state: string; sites: string[] }) => `${state} ${sites.length}`),
+    ['up 4', 'up 4', 'up 4'],
+  );
+  assert.match(readFileSync(join(keep, 'fleet/moves/report.html'), 'utf8'), /12 of 12/);
+});
+
 for (const by of ['simulated', 'php'])
   test(`the demo moves the club through hatches that are ${by === 'php' ? 'run by PHP' : by}, and leaves none`, async t => {
     if (by === 'php' && !needs(t, 'php')) return;

@@ -1,18 +1,17 @@
 import assert from 'node:assert/strict';
-import { type ChildProcess, execFileSync, spawn } from 'node:child_process';
-import { once } from 'node:events';
+import { execFileSync } from 'node:child_process';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { type TestContext, test } from 'node:test';
 import { setTimeout } from 'node:timers/promises';
-import type { SiteProgress } from '../../src/core/fleet/outcome.js';
 import { effort } from '../help/effort.js';
 import { makeFleet, siteName } from '../help/fleet.js';
 import { type Host, standinHost } from '../help/hosts.js';
-import { folder, program, type Ran, run } from '../help/program.js';
+import { folder, run } from '../help/program.js';
 import { needs } from '../help/real.js';
 import { cmsPrograms, installCms, passwords } from './cms.js';
 import { databaseForTests, until } from './database.js';
+import { OwnWorker, sitesOf } from './fleet-workers.js';
 import { OwnRedis } from './redis.js';
 import { ownSsh } from './ssh.js';
 
@@ -80,67 +79,6 @@ async function standinFleet(t: TestContext, root: string, sites: number) {
   return { cwd, windows: pairs.map(one => one.windows) };
 }
 
-/** A worker of a fleet, in a process of its own. */
-class OwnWorker {
-  readonly process: ChildProcess;
-  said = '';
-
-  constructor(t: TestContext, cwd: string, url: string, atOnce: number) {
-    const options = ['--queue', url, '--at-once', String(atOnce), '--per-host', String(perHost)];
-    this.process = spawn(process.execPath, [program, 'fleet', 'work', ...options, '--json-events'], {
-      cwd,
-      env: { PATH: process.env.PATH, HOME: process.env.HOME },
-      stdio: ['ignore', 'pipe', 'pipe'],
-    });
-    for (const out of [this.process.stdout!, this.process.stderr!])
-      out.on('data', data => {
-        this.said += data;
-      });
-    t.after(async () => {
-      this.signal('SIGCONT');
-      await this.end('SIGKILL');
-    });
-  }
-
-  get isWorking(): boolean {
-    return this.children().length > 0;
-  }
-
-  children(): number[] {
-    try {
-      return execFileSync('ps', ['-o', 'pid=', '--ppid', String(this.process.pid)], { encoding: 'utf8' })
-        .trim()
-        .split(/\s+/)
-        .map(Number);
-    } catch {
-      return [];
-    }
-  }
-
-  /** To the worker and the processes of its sites: the machine stands still, or goes on. */
-  signal(name: 'SIGSTOP' | 'SIGCONT'): void {
-    for (const pid of [this.process.pid!, ...this.children()]) {
-      try {
-        process.kill(pid, name);
-      } catch {
-        // It has ended.
-      }
-    }
-  }
-
-  async end(name: 'SIGKILL' | 'SIGTERM'): Promise<void> {
-    if (this.process.exitCode !== null || this.process.signalCode !== null) return;
-    const gone = once(this.process, 'exit');
-    this.process.kill(name);
-    await gone;
-  }
-}
-
-function sitesOf({ stdout }: Ran): readonly SiteProgress[] {
-  const result = stdout.trim().split('\n').at(-1)!;
-  return (JSON.parse(result) as { result: { sites: readonly SiteProgress[] } }).result.sites;
-}
-
 /** Each site was put at its new end once, and is equal by check. */
 function assertMovedOnce(cwd: string, names: readonly string[]): void {
   for (const name of names) {
@@ -185,7 +123,7 @@ test('a fleet moves by three workers at a queue: one is killed, one stands still
   const root = folder(t);
   const { cwd, windows } = await standinFleet(t, root, sites);
   const redis = await OwnRedis.start(t, root);
-  const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, 2));
+  const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, { atOnce: 2, perHost }));
   let watched = '';
   const going = run(['fleet', 'go', '--yes', '--json-events', '--queue', redis.url], {
     cwd,
@@ -271,6 +209,15 @@ test('real sites of the CMS move as a fleet, over SSH and with a real database, 
     }),
   );
   writeFileSync(join(cwd, '.env'), `PW=\`${passwords.new}\`\n`, { mode: 0o600 });
+  const options = ['--key', ssh.key, '--host-key', ssh.fingerprint, '--json'];
+  const found = await run(['fleet', 'find', `${place}/old`, ...options], { cwd });
+  assert.deepEqual(
+    (
+      JSON.parse(found.stdout) as { address: string; database: string; prefix: string; unknown?: string }[]
+    ).map(({ address, database: of, prefix, unknown }) => [address, of, prefix, unknown]),
+    rows.map(({ address }, i) => [address, `fleet_old_${i}`, 'sr4_', undefined]),
+    found.stderr,
+  );
   const half = Math.ceil(sites / 2);
   const first = await run(
     [
@@ -286,7 +233,7 @@ test('real sites of the CMS move as a fleet, over SSH and with a real database, 
   );
   assert.equal(first.code, 0, JSON.stringify(sitesOf(first).slice(0, 2)) + first.stderr);
   const redis = await OwnRedis.start(t, root);
-  const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, 1));
+  const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, { atOnce: 1, perHost }));
   const going = run(['fleet', 'go', '--yes', '--json-events', '--queue', redis.url], { cwd });
   await until('a worker at work', () => workers[0]!.isWorking || workers[1]!.isWorking);
   const working = workers.find(one => one.isWorking)!;

@@ -39,7 +39,6 @@ export const demo = command<{
         type: 'boolean',
         default: false,
         describe: 'Twelve made-up clubs move at once, in place of one',
-        conflicts: ['database', 'hatch'],
       })
       .option('store', {
         type: 'boolean',
@@ -50,6 +49,11 @@ export const demo = command<{
         type: 'boolean',
         default: false,
         describe: 'Keep serving both sites until Ctrl-C, to try the commands on them',
+      })
+      .check(({ fleet, hatch, database, store }) => {
+        if (fleet && (hatch !== undefined || database !== undefined || store))
+          throw new Error('--fleet goes with --keep and --serve only');
+        return true;
       }),
   run: async argv => {
     if (argv.fleet) return (await import('../fleet/demo.js')).fleetDemoCommand(argv);

@@ -28,6 +28,8 @@ export interface FleetOptions {
   readonly wave: number | undefined;
   readonly out: string | undefined;
   readonly depth: number;
+  readonly key: string | undefined;
+  readonly hostKey: string | undefined;
   /** What follows `--`: options for the command of each site. */
   readonly '--'?: readonly string[];
 }

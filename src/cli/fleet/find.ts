@@ -9,7 +9,7 @@ import { showFound } from './show.js';
 
 /** Finds sites in a place, and writes the table of a fleet. */
 export async function fleetFindCommand(argv: FleetArguments): Promise<void> {
-  const { action: place, out, depth } = argv;
+  const { action: place, out, depth, key, hostKey } = argv;
   if (place === undefined) {
     throw new UsageError({
       doing: 'Finding sites',
@@ -23,7 +23,16 @@ export async function fleetFindCommand(argv: FleetArguments): Promise<void> {
   try {
     const { FIND_PASSWORD: password } = process.env;
     const { events } = terminal;
-    const sites = await findSites({ place, password, depth, environment: process.env, events, signal });
+    const sites = await findSites({
+      place,
+      password,
+      key,
+      hostKey,
+      depth,
+      environment: process.env,
+      events,
+      signal,
+    });
     await file?.writeFile(tableOf(sites));
     terminal.result(sites, () => showFound(sites, out, terminal.colors));
   } finally {

@@ -41,6 +41,8 @@ export const fleet = command<FleetOptions>({
       .option('queue', { type: 'string', describe: 'A Redis server: machines with "fleet work" do it' })
       .option('wave', { type: 'number', describe: 'For cutover switch: so many sites at a time (waves.of)' })
       .option('out', { type: 'string', describe: 'For report and find: where to write it' })
+      .option('key', { type: 'string', describe: 'For find: the file of a private key' })
+      .option('host-key', { type: 'string', describe: 'For find: the fingerprint of the host’s key' })
       .option('depth', { type: 'number', default: 5, describe: 'For find: how many folders deep sites lie' })
       .check(({ atOnce, perHost, wave }) => {
         for (const [name, value] of Object.entries({ 'at-once': atOnce, 'per-host': perHost, wave }))

@@ -8,8 +8,6 @@ import { showError } from './show-error.js';
 
 /** How long a step may take to end after it was interrupted, in milliseconds. */
 const patience = 1500;
-/** How often one that works for a fleet looks whether it still has the move, in milliseconds. */
-const fenceEvery = 1000;
 
 /**
  * A signal that is given when the person presses Ctrl-C or the system asks us to end.
@@ -86,18 +84,10 @@ export async function withMove(
 }
 
 /** Keeps others from the move. For a fleet, it ends as soon as another worker has taken the move over. */
-async function lockMove({ folder }: StepRun['move']): Promise<{ release(): Promise<void> }> {
-  const fence = process.env[fenceVariable];
-  const lock = await folder.lock(fence === undefined ? undefined : Number(fence));
-  if (fence === undefined) return lock;
-  const look = () => lock.assertHeld().catch(error => process.exit(showError(error, false)));
-  const looking = setInterval(look, fenceEvery);
-  return {
-    release: async () => {
-      clearInterval(looking);
-      await lock.release();
-    },
-  };
+async function lockMove(move: StepRun['move']): Promise<{ release(): Promise<void> }> {
+  if (process.env[fenceVariable] === undefined) return move.folder.lock();
+  const { lockForFleet } = await import('../../steps/fleet/member.js');
+  return lockForFleet(move, process.env, error => process.exit(showError(error, false)));
 }
 
 /** Does one step and shows the result. */

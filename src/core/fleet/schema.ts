@@ -1,4 +1,5 @@
 import { type InferType, mixed, number, object, string } from 'yup';
+import { storeSchema } from '../sheet/schema.js';
 
 /** A number of things that are done at once. */
 const atOnce = number().integer().min(1).max(64);
@@ -22,6 +23,7 @@ export const fleetSchema = object({
     value => value === undefined || typeof value === 'string' || (Array.isArray(value) && value.every(isMap)),
   ),
   sheets: string(),
+  keep: storeSchema,
   queue: string().matches(/^rediss?:\/\//, {
     message: 'must begin with redis:// or rediss://',
     excludeEmptyString: true,

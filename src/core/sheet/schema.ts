@@ -75,8 +75,8 @@ const hatch = object({ plain: boolean().default(false) })
   .meta({ orBoolean: true })
   .default(undefined);
 
-/** An offsite place for crates: its place alone, or how it is reached too. */
-const store = object({
+/** An offsite place: its place alone, or how it is reached too. */
+export const storeSchema = object({
   place: string().required(),
   endpoint: string().matches(/^https?:\/\//, 'must begin with https:// or http://'),
   region: string().matches(/^[\w-]+$/, 'may hold letters, digits and dashes only'),
@@ -237,7 +237,7 @@ export const sheetSchema = object({
       .default(undefined),
     browser: string(),
   }).noUnknown(),
-  crate: object({ passphrase: string(), store }).noUnknown().default(undefined),
+  crate: object({ passphrase: string(), store: storeSchema }).noUnknown().default(undefined),
   redirects: object({
     server: string().oneOf(dialectNames),
     first: string()

@@ -17,6 +17,7 @@ export class MoveFolder {
   /** Folders outside of it that are moved together with it: the sheet names places in them by relative paths. */
   readonly companions = new Set<string>();
   private held: MoveLock | undefined;
+  private keep: (() => Promise<void>) | undefined;
   /** The line of the journal that is being written. */
   private lastNote: Promise<unknown> = Promise.resolve();
 
@@ -91,6 +92,7 @@ export class MoveFolder {
         await handle.close();
       }
     });
+    if (record.deed) await this.keep?.();
   }
 
   /** A place as the journal holds it: relative to the move folder where it moves with it. */
@@ -111,6 +113,11 @@ export class MoveFolder {
   async lock(fence?: number): Promise<MoveLock> {
     this.held = await MoveLock.take(this.at('.lock'), 'this move', fence);
     return this.held;
+  }
+
+  /** From now on the folder is kept elsewhere too whenever a deed was noted, before that is done. */
+  keepBeforeDeeds(keep: () => Promise<void>): void {
+    this.keep = keep;
   }
 
   /** The text of a file in it, or undefined where there is none. */

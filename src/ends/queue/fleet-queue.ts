@@ -118,16 +118,13 @@ export class FleetQueue {
 
   /** What is noted of every site of a run, as texts by name. */
   async states(run: string): Promise<Readonly<Record<string, string>>> {
-    return this.redis.hgetall(this.statesKey(run));
+    const key = this.statesKey(run);
+    await this.redis.expire(key, remembered);
+    return this.redis.hgetall(key);
   }
 
   async state(run: string, site: string): Promise<string | undefined> {
     return (await this.redis.hget(this.statesKey(run), site)) ?? undefined;
-  }
-
-  async note(run: string, site: string, state: string): Promise<void> {
-    const key = this.statesKey(run);
-    await this.redis.multi().hset(key, site, state).expire(key, remembered).exec();
   }
 
   async forget(run: string, sites: readonly string[]): Promise<void> {

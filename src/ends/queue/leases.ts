@@ -65,6 +65,21 @@ for i = 3, #KEYS do redis.call('ZREM', KEYS[i], ARGV[1]) end
 return 1
 `;
 
+/** ARGV: site, value, state. KEYS: lease, states. Notes what the one who holds the lease sees. */
+const noteScript = `
+if redis.call('GET', KEYS[1]) ~= ARGV[2] then return 0 end
+redis.call('HSET', KEYS[2], ARGV[1], ARGV[3])
+return 1
+`;
+
+/** ARGV: site, state, how a state begins that stays. KEYS: states. Notes what a site waits for, unless it has ended meanwhile. */
+const waitScript = `
+local state = redis.call('HGET', KEYS[1], ARGV[1])
+if state and string.sub(state, 1, #ARGV[3]) == ARGV[3] then return 0 end
+redis.call('HSET', KEYS[1], ARGV[1], ARGV[2])
+return 1
+`;
+
 /** Who works on which site, and how many at each host, over all machines. */
 export class Leases {
   private readonly redis: Redis;
@@ -96,6 +111,16 @@ export class Leases {
   async renew({ site, hosts, value }: Lease): Promise<boolean> {
     const keys = [this.leaseKey(site), ...this.hostKeys(hosts)];
     return (await this.redis.eval(renewScript, keys.length, ...keys, site, value, this.holds)) === 1;
+  }
+
+  /** Notes what is seen of a site, while its lease is held. @param states the key of the hash in which it is noted */
+  async note({ site, value }: Lease, states: string, state: string): Promise<void> {
+    await this.redis.eval(noteScript, 2, this.leaseKey(site), states, site, value, state);
+  }
+
+  /** Notes what a site waits for. @param stays how the text of a state begins that is not replaced: of one that has ended */
+  async noteWaiting(site: string, states: string, state: string, stays: string): Promise<void> {
+    await this.redis.eval(waitScript, 1, states, site, state, stays);
   }
 
   /**

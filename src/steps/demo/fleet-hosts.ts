@@ -13,7 +13,7 @@ import { writeClubDump, writeClubFiles } from '../../standins/rowing-club/write.
 import { StandinWebSite } from '../../standins/web/web-site.js';
 
 /** The made-up clubs of the fleet, by the names of their sites. */
-export const clubs: Readonly<Record<string, string>> = {
+const clubs: Readonly<Record<string, string>> = {
   saltmarsh: 'Saltmarsh Rowing Club',
   'fenwick-staithe': 'Fenwick Staithe Boat Club',
   'heron-reach': 'Heron Reach Scullers',

@@ -3,7 +3,7 @@ import { createInterface } from 'node:readline';
 import { ExitCode } from '../../core/errors.js';
 import { byWeight, type Finding } from '../../core/findings/findings.js';
 import type { SiteOutcome } from '../../core/fleet/outcome.js';
-import { fenceVariable, workerVariable } from '../../core/fleet/worker.js';
+import { fenceVariable, keepVariable, workerVariable } from '../../core/fleet/worker.js';
 import { showable } from '../../core/text/display.js';
 import type { StepEvent } from '../move/events.js';
 import type { RunSite } from './runner.js';
@@ -22,7 +22,7 @@ type Said = StepEvent | { readonly type: 'result'; readonly result: unknown };
  * @param environment of the processes; the moves' sheets take their variables from it
  */
 export function childRunner(program: string, environment: Readonly<Record<string, string>>): RunSite {
-  return async ({ name, sheet, command }, { observe, signal, fence }) => {
+  return async ({ name, sheet, command }, { observe, signal, fence, keep }) => {
     const began = Date.now();
     const child = spawn(process.execPath, [program, ...command, '--sheet', sheet, '--yes', '--json-events'], {
       stdio: ['pipe', 'pipe', 'pipe'],
@@ -32,6 +32,7 @@ export function childRunner(program: string, environment: Readonly<Record<string
         ...environment,
         [workerVariable]: '1',
         ...(fence === undefined ? {} : { [fenceVariable]: String(fence) }),
+        ...(keep === undefined ? {} : { [keepVariable]: keep }),
       },
     });
     child.stdin.on('error', () => {});

@@ -1,6 +1,6 @@
 import { mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { join, resolve } from 'node:path';
 import { stringify } from 'yaml';
 import { asBytes, textOf } from '../../core/bytes.js';
 import { isNotFound } from '../../core/errors.js';
@@ -36,6 +36,9 @@ export interface FindWish {
   /** Folder or host, as a sheet would name it. */
   readonly place: string;
   readonly password: string | undefined;
+  /** A private key, and the fingerprint of the host's. */
+  readonly key: string | undefined;
+  readonly hostKey: string | undefined;
   /** How many folders below the place are looked into. */
   readonly depth: number;
   readonly environment: Readonly<Record<string, string | undefined>>;
@@ -77,10 +80,14 @@ async function withLook(wish: FindWish, place: string, work: (move: Move) => Pro
   const folder = await mkdtemp(join(tmpdir(), 'able-porter-find-'));
   let move: Move | undefined;
   try {
-    const login = wish.password === undefined ? {} : { login: { password: '${FIND_PASSWORD}' } };
+    const login = {
+      ...(wish.password === undefined ? {} : { password: '${FIND_PASSWORD}' }),
+      ...(wish.key === undefined ? {} : { key: resolve(wish.key) }),
+      ...(wish.hostKey === undefined ? {} : { 'host-key': wish.hostKey }),
+    };
     const sheet = {
       name: 'find',
-      old: { address: 'https://old.example', files: place, database: { from: 'configuration' }, ...login },
+      old: { address: 'https://old.example', files: place, database: { from: 'configuration' }, login },
       new: { address: 'https://new.example' },
     };
     await writeFile(join(folder, 'move.yaml'), stringify(sheet));

@@ -1,3 +1,4 @@
+import { PorterError } from '../../core/errors.js';
 import type { SiteOutcome } from '../../core/fleet/outcome.js';
 import { Slots } from '../../core/fleet/slots.js';
 import type { FleetRunner, Observe, RunSite, SiteJob } from './runner.js';
@@ -46,7 +47,10 @@ export function notRun({ name }: SiteJob, error: unknown): SiteOutcome {
     site: name,
     state: 'failed',
     step: undefined,
-    why: `its process could not be started: ${(error as Error).message}`,
+    why:
+      error instanceof PorterError
+        ? `${error.message}\n→ ${error.details.remedy}`
+        : `its process could not be started: ${(error as Error).message}`,
     findings: { stop: 0, warn: 0, note: 0 },
     seconds: 0,
   };

@@ -23,5 +23,10 @@ export interface FleetRunner {
 /** Runs one job in a process of its own. */
 export type RunSite = (
   job: SiteJob,
-  given: { readonly observe: Observe; readonly signal: AbortSignal; readonly fence?: number | undefined },
+  given: {
+    readonly observe: Observe;
+    readonly signal: AbortSignal;
+    readonly fence?: number | undefined;
+    readonly keep?: string | undefined;
+  },
 ) => Promise<SiteOutcome>;

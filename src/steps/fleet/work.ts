@@ -2,10 +2,11 @@ import { randomUUID } from 'node:crypto';
 import { mkdir, readFile, writeFile } from 'node:fs/promises';
 import { hostname } from 'node:os';
 import { dirname } from 'node:path';
-import type { SiteProgress } from '../../core/fleet/outcome.js';
+import type { SiteOutcome, SiteProgress } from '../../core/fleet/outcome.js';
 import { FleetQueue, type QueuedSite, type Worked } from '../../ends/queue/fleet-queue.js';
 import type { Lease } from '../../ends/queue/leases.js';
 import type { Fleet } from './fleet.js';
+import { Keeper } from './keeper.js';
 import { notRun } from './on-this-machine.js';
 import { fleetFile } from './record.js';
 import type { Observe, RunSite, SiteJob } from './runner.js';
@@ -54,24 +55,27 @@ async function idOf(fleet: Fleet): Promise<string> {
   return readFile(file, 'utf8');
 }
 
+/** How the text of a state begins that says that a site has ended. */
+const endedBegins = '{"state":"ended"';
+
 class FleetWorker {
   private readonly fleet: Fleet;
   private readonly queue: FleetQueue;
   private readonly wish: WorkWish;
   private readonly own: { readonly name: string; readonly moves: string };
+  private readonly keeper: Keeper | undefined;
 
   constructor(fleet: Fleet, queue: FleetQueue, wish: WorkWish, own: FleetWorker['own']) {
     this.fleet = fleet;
     this.queue = queue;
     this.wish = wish;
     this.own = own;
+    this.keeper = fleet.wish.keep && new Keeper(fleet);
   }
 
   async work(queued: QueuedSite): Promise<Worked> {
     const { run, site } = queued;
-    const known = await this.queue.state(run, site);
-    // Another worker has ended it, and could not say so to the queue.
-    if (known !== undefined && (JSON.parse(known) as SiteProgress).state === 'ended') return 'ended';
+    if (await this.hasEnded(queued)) return 'ended';
     if (this.wish.signal.aborted) return { again: 0 };
     const job = this.jobOf(queued);
     if (typeof job === 'string') return this.wait(queued, job, ownerPause);
@@ -82,13 +86,25 @@ class FleetWorker {
       return this.wait(queued, text, hostPause);
     }
     // Whoever begins with a site has its move: only now, since another folder may have room sooner.
-    const owner = await this.queue.ownerOf(site, `${this.own.moves} ${this.own.name}`);
-    const [moves, name] = owner.split(' ');
+    const owner = this.keeper
+      ? undefined
+      : await this.queue.ownerOf(site, `${this.own.moves} ${this.own.name}`);
+    const [moves = this.own.moves, name] = owner?.split(' ') ?? [];
     if (moves !== this.own.moves) {
       await this.queue.leases.end(lease, this.queue.statesKey(run), undefined);
       return this.wait(queued, `for worker ${name}, which has its move folder`, ownerPause);
     }
+    // Whoever ended it meanwhile has noted that before giving the lease back.
+    if (await this.hasEnded(queued)) {
+      await this.queue.leases.end(lease, this.queue.statesKey(run), undefined);
+      return 'ended';
+    }
     return this.workWith(lease, queued, job);
+  }
+
+  /** Whether a worker has ended it, which perhaps could not say so to the queue. */
+  private async hasEnded({ run, site }: QueuedSite): Promise<boolean> {
+    return (await this.queue.state(run, site))?.startsWith(endedBegins) ?? false;
   }
 
   /** The site as this machine's `fleet.yaml` has it; a text where it has it otherwise. */
@@ -100,7 +116,8 @@ class FleetWorker {
   }
 
   private async wait({ run, site }: QueuedSite, why: string, pause: number): Promise<Worked> {
-    await this.queue.note(run, site, JSON.stringify({ site, state: 'waiting', doing: `waits: ${why}` }));
+    const state = JSON.stringify({ state: 'waiting', site, doing: `waits: ${why}` });
+    await this.queue.leases.noteWaiting(site, this.queue.statesKey(run), state, endedBegins);
     return { again: pause };
   }
 
@@ -114,13 +131,11 @@ class FleetWorker {
       this.wish.observe(seen);
       if (lost.signal.aborted || Date.now() - noted < noteEvery) return;
       noted = Date.now();
-      this.queue.note(run, site, JSON.stringify(seen)).catch(() => {});
+      this.queue.leases.note(lease, this.queue.statesKey(run), JSON.stringify(seen)).catch(() => {});
     };
     try {
-      const outcome = await this.wish
-        .runSite(job, { observe, signal, fence: lease.fence })
-        .catch(error => notRun(job, error));
-      const ended: SiteProgress = { site, state: 'ended', worker: this.own.name, outcome };
+      const outcome = await this.runJob(job, { observe, signal, fence: lease.fence });
+      const ended: SiteProgress = { state: 'ended', site, worker: this.own.name, outcome };
       // Told to end, it gives the site back; another resumes it.
       const isBack = outcome.state === 'interrupted';
       const state: SiteProgress = isBack
@@ -131,6 +146,25 @@ class FleetWorker {
       return wasHeld && !isBack ? 'ended' : { again: 0 };
     } finally {
       clearInterval(keeping);
+    }
+  }
+
+  /** Runs the command; where the move folder is kept at a store, that is brought here first. */
+  private async runJob(
+    job: SiteJob,
+    given: { readonly observe: Observe; readonly signal: AbortSignal; readonly fence: number },
+  ): Promise<SiteOutcome> {
+    try {
+      const { runSite } = this.wish;
+      if (!this.keeper) return await runSite(job, given);
+      const { keep, before } = await this.keeper.takeOver(job, given.fence, given.signal);
+      for (const command of before) {
+        const outcome = await runSite({ ...job, command }, { ...given, keep });
+        if (outcome.state !== 'done') return outcome;
+      }
+      return await runSite(job, { ...given, keep });
+    } catch (error) {
+      return notRun(job, error);
     }
   }
 
