@@ -76,7 +76,9 @@ export function showFleet(
     ...(whys.length > 0 ? [colors.bold('What is wrong'), ...whys, ''] : []),
     troubled.length > 0
       ? 'Run it again when that is put right: sites that are done are not touched again.'
-      : colors.green(`All ${counted(sites.length, 'site')} done.`),
+      : colors.green(
+          sites.length === 1 ? 'The site is done.' : `All ${counted(sites.length, 'site')} are done.`,
+        ),
   ].join('\n');
 }
 

@@ -170,7 +170,9 @@ export class Offering {
       hash.update(chunk);
       this.sent += chunk.length;
       this.events.sent?.(this.sent, this.tar.isWhole ? this.tar.bytes : undefined);
-      if (!response.write(chunk)) await new Promise<void>(resolve => onceEither(response, resolve));
+      // Of one that was closed before, nothing more would be heard.
+      if (!response.write(chunk) && !response.destroyed)
+        await new Promise<void>(resolve => onceEither(response, resolve));
       if (response.destroyed) return;
     }
     response.addTrailers({ 'content-digest': `sha-256=:${hash.digest('base64')}:` });

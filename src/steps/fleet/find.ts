@@ -1,6 +1,6 @@
 import { mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
-import { join, resolve } from 'node:path';
+import { basename, join, resolve } from 'node:path';
 import { stringify } from 'yaml';
 import { asBytes, textOf } from '../../core/bytes.js';
 import { isNotFound } from '../../core/errors.js';
@@ -31,6 +31,9 @@ export interface FoundSite {
   readonly unknown: string | undefined;
 }
 
+/** A site before all are named; its path is from the place that was looked through. */
+type Unnamed = Omit<FoundSite, 'name'> & { readonly path: string };
+
 /** How sites are looked for. */
 export interface FindWish {
   /** Folder or host, as a sheet would name it. */
@@ -51,7 +54,7 @@ const usualRoots = ['/home', '/var/www', '/srv', '/opt'];
 
 /** Finds every site that it recognises in a place. Nothing there is run or changed. */
 export async function findSites(wish: FindWish): Promise<FoundSite[]> {
-  const found: Omit<FoundSite, 'name'>[] = [];
+  const found: Unnamed[] = [];
   for (const place of rootsOf(wish.place)) {
     await withLook(wish, place, async move => {
       const root = move.oldPlace!;
@@ -62,7 +65,7 @@ export async function findSites(wish: FindWish): Promise<FoundSite[]> {
         wish.signal.throwIfAborted();
         const at = path === '' ? root : root.below(path);
         wish.events({ type: 'message', text: `Looking at ${at.path}` });
-        found.push({ ...(await lookAt(move, at)), files, bytes });
+        found.push({ ...(await lookAt(move, at)), path, files, bytes });
       }
     });
   }
@@ -174,10 +177,10 @@ async function addressIn(move: Move, site: Site): Promise<string | undefined> {
 }
 
 /** Names that differ, of addresses or else of folders. */
-function named(found: readonly Omit<FoundSite, 'name'>[]): FoundSite[] {
+function named(found: readonly Unnamed[]): FoundSite[] {
   const taken = new Set<string>();
-  return found.map(site => {
-    const base = nameOfAddress(site.address ?? site.folder) || 'site';
+  return found.map(({ path, ...site }) => {
+    const base = nameOfAddress(site.address ?? path) || nameOfAddress(basename(site.folder)) || 'site';
     let name = base;
     for (let n = 2; taken.has(name.toLowerCase()); n++) name = `${base}-${n}`;
     taken.add(name.toLowerCase());
