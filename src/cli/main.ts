@@ -23,10 +23,14 @@ interface YargsInside {
 }
 
 // yargs takes a lone dash for an empty option; the commands know it as a word of ours.
-const words = hideBin(process.argv).map(word => (word === '-' ? standardStream : word));
+const all = hideBin(process.argv).map(word => (word === '-' ? standardStream : word));
+
+// What follows `--` is a name for other commands; for a fleet it is for the command of each site.
+const end = all[0] === 'fleet' ? all.indexOf('--') : -1;
+const words = end < 0 ? all : [...all.slice(0, end), ...all.slice(end + 1).map(word => `--with=${word}`)];
 
 const parser = yargs(words)
-  .parserConfiguration({ 'greedy-arrays': false, 'populate--': true })
+  .parserConfiguration({ 'greedy-arrays': false })
   .scriptName('able-porter')
   .usage('$0 <command>\n\nMoves a content-managed site to a new host, a new domain, or both.')
   .version(version)

@@ -30,8 +30,8 @@ export interface FleetOptions {
   readonly depth: number;
   readonly key: string | undefined;
   readonly hostKey: string | undefined;
-  /** What follows `--`: options for the command of each site. */
-  readonly '--'?: readonly string[];
+  /** Options for the command of each site. */
+  readonly with: readonly string[] | undefined;
 }
 
 export type FleetArguments = FleetOptions & Common;

@@ -38,6 +38,12 @@ export const fleet = command<FleetOptions>({
         default: false,
         describe: 'Also sites on which an earlier run has done it',
       })
+      .option('with', {
+        type: 'string',
+        array: true,
+        nargs: 1,
+        describe: 'An option for the command of each site (--with=--gentle), the same as after --',
+      })
       .option('queue', { type: 'string', describe: 'A Redis server: machines with "fleet work" do it' })
       .option('wave', { type: 'number', describe: 'For cutover switch: so many sites at a time (waves.of)' })
       .option('out', { type: 'string', describe: 'For report and find: where to write it' })

@@ -35,7 +35,7 @@ export async function onSitesCommand(argv: FleetArguments): Promise<void> {
   const terminal = await Terminal.open(argv);
   const fleet = await openFleet(argv.fleet, process.env);
   const words = [argv.what, ...(argv.action === undefined ? [] : [argv.action])];
-  const command = [...words, ...(argv['--'] ?? [])];
+  const command = [...words, ...(argv.with ?? [])];
   const sites = argv.only?.length ?? fleet.sites.length;
   if (!unasked.includes(words.join(' ')))
     await askFirst(

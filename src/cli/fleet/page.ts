@@ -66,10 +66,16 @@ function troubled(sites: readonly ReportedSite[]): readonly ReportedSite[] {
 function verdict(sites: readonly ReportedSite[]): Html {
   const bad = troubled(sites).length;
   if (bad > 0) return html`<p class="verdict bad">${counted(bad, 'site needs', 'sites need')} a person.</p>`;
-  const good = sites.filter(({ looked }) => looked === 'seen good').length;
-  return good === sites.length
-    ? html`<p class="verdict good">Every new site is the old one, moved.</p>`
-    : html`<p class="verdict open">Of ${counted(sites.length, 'site')}, ${count(good)} were compared in every way with the old one; see what was not looked at on the page of each.</p>`;
+  const partly = sites.filter(({ looked }) => looked === 'not looked at').length;
+  const not = sites.filter(({ looked }) => looked === undefined).length;
+  if (partly + not === 0) return html`<p class="verdict good">Every new site is the old one, moved.</p>`;
+  const parts = [
+    ...(partly > 0
+      ? [`of ${counted(partly, 'site')} something was not looked at, as the page of each says`]
+      : []),
+    ...(not > 0 ? [`${counted(not, 'site was', 'sites were')} not compared yet`] : []),
+  ];
+  return html`<p class="verdict open">Nothing differs as far as was looked at; ${parts.join(', and ')}.</p>`;
 }
 
 function figures(sites: readonly ReportedSite[]): Html {

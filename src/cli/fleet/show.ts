@@ -34,7 +34,7 @@ export function summary(count: FleetCount, colors: Colors): string {
     [count.stopped, 'stopped', colors.red],
     [count.failed, 'failed', colors.red],
     [count.interrupted, 'interrupted', colors.yellow],
-    [count.running, 'under way', colors.cyan],
+    [count.running, 'running', colors.cyan],
     [count.waiting, 'waiting', colors.dim],
   ] as const;
   return parts.flatMap(([n, what, paint]) => (n > 0 ? [paint(`${n} ${what}`)] : [])).join(', ');

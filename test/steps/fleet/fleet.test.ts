@@ -1,6 +1,6 @@
 import assert from 'node:assert/strict';
 import { execFileSync, spawnSync } from 'node:child_process';
-import { existsSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, existsSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { parse } from 'csv-parse/sync';
@@ -8,6 +8,7 @@ import { PartWayError, UsageError } from '../../../src/core/errors.js';
 import type { SiteProgress } from '../../../src/core/fleet/outcome.js';
 import { MoveFolder } from '../../../src/ends/move-folder/move-folder.js';
 import { makeFleet, siteName } from '../../help/fleet.js';
+import { standinHost } from '../../help/hosts.js';
 import { folder, program, run } from '../../help/program.js';
 import { until } from '../../real/database.js';
 
@@ -89,6 +90,9 @@ test('a fleet moves; the trouble of one site stops no other, and only what is no
       join(root, 'new', siteName(i), 'index.php'),
     ]);
   assert.equal((await fleet(cwd, 'go', '--only', 'nobody')).code, 2);
+  // What follows -- is for the command of each site.
+  const odd = await run(['fleet', 'survey', '--only', siteName(1), '--', '--nope'], { cwd });
+  assert.match(odd.stdout, /Unknown argument: nope/);
 });
 
 test('a fleet that is killed takes its processes with it, and the next run resumes each site once', async t => {
@@ -161,6 +165,35 @@ test('find writes the table of what is there, with what each site says of itself
     2,
     'it is not replaced',
   );
+});
+
+test('find looks where hosts keep sites, over SFTP and without a shell too', async t => {
+  const root = folder(t);
+  await makeFleet(root, 2);
+  for (const [kind, shell] of [
+    ['sftp with a shell', 'a'],
+    ['sftp', 'b'],
+  ] as const) {
+    const at = join(root, `host-${shell}`);
+    const host = await standinHost(t, at, kind);
+    for (const [i, place] of ['home/u/public_html', 'var/www/club'].entries())
+      cpSync(join(root, 'old', siteName(i + 1)), join(at, place), { recursive: true });
+    const key = /SHA256:[^"]+/.exec(host.login)![0];
+    const found = await run(['fleet', 'find', `${host.address}/`, '--host-key', key, '--json'], {
+      cwd: root,
+      env: { FIND_PASSWORD: "p'w %é" },
+    });
+    assert.equal(found.code, 0, found.stderr);
+    const sites = JSON.parse(found.stdout) as { name: string; folder: string; database: string }[];
+    assert.deepEqual(
+      sites.map(({ name, folder: path, database }) => [name, path, database]),
+      [
+        ['u-public_html', '/home/u/public_html', siteName(1)],
+        ['club', '/var/www/club', siteName(2)],
+      ],
+      kind,
+    );
+  }
 });
 
 test('the report leads to a page a site, the worst first', async t => {
