@@ -9,6 +9,13 @@ export async function* chunksOf(content: Content): AsyncIterable<Buffer> {
   else yield* content;
 }
 
+/** All of a content that is small. */
+export async function wholeOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
+  const chunks: Buffer[] = [];
+  for await (const chunk of content) chunks.push(Buffer.from(chunk));
+  return Buffer.concat(chunks);
+}
+
 /** A file to be written as one of many. */
 export interface FileToWrite {
   readonly entry: FileEntry;

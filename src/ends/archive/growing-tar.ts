@@ -172,6 +172,6 @@ function changed(file: ByteString, size: number): DamageError {
   return new DamageError({
     doing: `Reading ${textOf(file)}`,
     cause: `it is shorter than when it was taken (${size} bytes)`,
-    remedy: 'Pack again, then offer again',
+    remedy: 'Pack again, then run this again',
   });
 }

@@ -2,6 +2,7 @@ import { createReadStream } from 'node:fs';
 import { asBytes, bytesOfText, textOf } from '../../core/bytes.js';
 import { DamageError } from '../../core/errors.js';
 import type { FileEntry } from '../../core/files/entries.js';
+import { wholeOf } from '../content.js';
 import type { FilesEnd } from '../files/files-end.js';
 import type { FilesPlace } from '../files/place.js';
 import type { FileToStore, Store, StoredFile, StoreOptions } from './store.js';
@@ -46,9 +47,7 @@ export class FilesStore implements Store {
     const entry = await this.end.entry(pathOf(folder, name));
     if (entry?.type !== 'file') return undefined;
     if (entry.size > most) throw tooLarge(`${this.text}/${folder}/${name}`, entry.size);
-    const chunks: Buffer[] = [];
-    for await (const chunk of this.read(folder, name, 0, signal)) chunks.push(Buffer.from(chunk));
-    return Buffer.concat(chunks);
+    return wholeOf(this.read(folder, name, 0, signal));
   }
 
   async *read(folder: string, name: string, from: number, signal: AbortSignal): AsyncIterable<Buffer> {

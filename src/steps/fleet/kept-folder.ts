@@ -20,6 +20,7 @@ import {
   unsealed,
   unsealedWith,
 } from '../../ends/archive/seal.js';
+import { chunksOf, wholeOf } from '../../ends/content.js';
 import { checksumOf } from '../../ends/move-folder/crate-part.js';
 import type { Store } from '../../ends/store/store.js';
 import { whileDoing } from '../../ends/system-errors.js';
@@ -60,7 +61,7 @@ export class KeptFolder {
     if (last && last.fence > kept.fence) throw fencedOff();
     if (last) await fetchAll({ ...kept, fence: last.fence }, passphrase, signal);
     const key = await newSealingKey();
-    const content = await wholeOf(sealed(one(key.identity), passphrase));
+    const content = await wholeOf(sealed(chunksOf(Buffer.from(key.identity)), passphrase));
     await kept.store.write(keptFolderName(kept), keptKey, content, signal);
     const own = new KeptFolder(kept, key.recipient);
     await own.keep(signal);
@@ -130,7 +131,7 @@ async function fetchAll(kept: Kept, passphrase: string, signal: AbortSignal): Pr
   // Whoever began it has not come as far as keeping anything.
   if (!sealedKey) return;
   const text = await wholeOf(
-    unsealed(one(sealedKey), async () => passphrase, `${store.text}/${from}/${keptKey}`),
+    unsealed(chunksOf(sealedKey), async () => passphrase, `${store.text}/${from}/${keptKey}`),
   );
   const { identity } = await sealingKeyOf(text.toString());
   const waiting = join(folder, 'keep');
@@ -179,14 +180,4 @@ async function stateOf(file: string): Promise<string | undefined> {
     ({ size, mtimeMs }) => `${size} ${mtimeMs}`,
     () => undefined,
   );
-}
-
-async function* one(content: string | Buffer): AsyncIterable<Buffer> {
-  yield Buffer.from(content);
-}
-
-async function wholeOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
-  const chunks: Buffer[] = [];
-  for await (const chunk of content) chunks.push(chunk);
-  return Buffer.concat(chunks);
 }

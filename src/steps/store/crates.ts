@@ -12,6 +12,7 @@ import {
   storedKey,
 } from '../../core/store/stored-crate.js';
 import { unsealed, unsealedWith } from '../../ends/archive/seal.js';
+import { chunksOf, wholeOf } from '../../ends/content.js';
 import type { Store } from '../../ends/store/store.js';
 import type { EventSink } from '../move/events.js';
 import type { Move } from '../move/open.js';
@@ -104,12 +105,8 @@ export async function keyOf(
   const shown = `${store.text}/${name}/${storedKey}`;
   const content = await store.small(name, storedKey, largestKey, signal);
   if (!content) throw damaged(shown, 'it is not there');
-  const chunks: Buffer[] = [];
-  const whole = (async function* () {
-    yield content;
-  })();
-  for await (const chunk of unsealed(whole, passphrase, shown)) chunks.push(chunk);
-  const key = readStoredKey(Buffer.concat(chunks).toString(), shown);
+  const text = (await wholeOf(unsealed(chunksOf(content), passphrase, shown))).toString();
+  const key = readStoredKey(text, shown);
   if (key.crate !== crate.crate || key.parts.length !== crate.parts)
     throw damaged(shown, 'it is the key of another crate than its index names');
   return key;

@@ -1,6 +1,7 @@
 import { createWriteStream } from 'node:fs';
 import { mkdir, readFile, rename, rm, stat } from 'node:fs/promises';
 import { pipeline } from 'node:stream/promises';
+import { DamageError } from '../../core/errors.js';
 import {
   type StoredCrate,
   type StoredPart,
@@ -20,6 +21,7 @@ import {
   sealingKeyOf,
   unsealed,
 } from '../../ends/archive/seal.js';
+import { chunksOf, wholeOf } from '../../ends/content.js';
 import type { CrateManifest } from '../../ends/move-folder/crate.js';
 import { checksumOf } from '../../ends/move-folder/crate-part.js';
 import type { Store } from '../../ends/store/store.js';
@@ -73,7 +75,11 @@ export async function storeCrate(run: StepRun, store: Store, passphrase: string)
   const manifest = await run.move.crate.manifest();
   const crate = (await run.move.crate.identity())!;
   const name = storedName(run.move.sheet.name, manifest.taken);
-  const known = await indexOf(store, name, run.signal);
+  // One that cannot be read is stored anew.
+  const known = await indexOf(store, name, run.signal).catch(error => {
+    if (error instanceof DamageError) return undefined;
+    throw error;
+  });
   if (known?.crate === crate) {
     await rm(run.move.folder.at('store'), { recursive: true, force: true });
     return { place: store.text, name, parts: known.parts, bytes: known.bytes, wasThere: true };
@@ -140,7 +146,10 @@ class Storing {
     // What is there of this name is of a run that nothing is known of any more.
     await removeStored(store, wish.name, run.signal);
     const key = await newSealingKey();
-    await folder.write(`store/${storedKey}`, await bytesOf(sealed(one(key.identity), wish.passphrase)));
+    await folder.write(
+      `store/${storedKey}`,
+      await wholeOf(sealed(chunksOf(Buffer.from(key.identity)), wish.passphrase)),
+    );
     const storing = new Storing(run, store, wish, key, { of, parts: [] });
     await storing.noteState();
     return storing;
@@ -207,7 +216,7 @@ class Storing {
   /** The key with the checksums of the parts: the store itself cannot change them unseen. */
   async storeKey(crate: string, passphrase: string): Promise<void> {
     const text = writeStoredKey({ crate, parts: this.state.parts, identity: this.key.identity });
-    const content = await bytesOf(sealed(one(text), passphrase));
+    const content = await wholeOf(sealed(chunksOf(Buffer.from(text)), passphrase));
     await this.store.write(this.wish.name, storedKey, content, this.run.signal);
   }
 
@@ -234,19 +243,8 @@ class Storing {
 async function readKey(run: StepRun, passphrase: string): Promise<SealingKey> {
   const file = run.move.folder.at('store', storedKey);
   const content = await whileDoing(`Reading ${file}`, () => readFile(file));
-  const plain = await bytesOf(
-    unsealed(one(content), async () => passphrase, 'what an interrupted run has begun'),
+  const plain = await wholeOf(
+    unsealed(chunksOf(content), async () => passphrase, 'what an interrupted run has begun'),
   );
   return sealingKeyOf(plain.toString());
-}
-
-async function* one(content: string | Buffer): AsyncIterable<Buffer> {
-  yield Buffer.from(content);
-}
-
-/** All of a stream that is small. */
-async function bytesOf(content: AsyncIterable<Buffer>): Promise<Buffer> {
-  const chunks: Buffer[] = [];
-  for await (const chunk of content) chunks.push(chunk);
-  return Buffer.concat(chunks);
 }
