@@ -1,19 +1,7 @@
+import { siteCommands } from '../../core/fleet/commands.js';
 import type { Common } from '../terminal/common-options.js';
 
-/** Commands that are run on every site as they are. Those that change something are asked for once. */
-const onSites = [
-  'survey',
-  'pack',
-  'rewrite',
-  'deliver',
-  'check',
-  'redirects',
-  'cutover',
-  'go',
-  'undo',
-  'tidy',
-] as const;
-export const whats = [...onSites, 'status', 'report', 'find', 'work'] as const;
+export const whats = [...siteCommands, 'status', 'report', 'find', 'work'] as const;
 
 /** The words and options of `fleet`. */
 export interface FleetOptions {

@@ -28,6 +28,9 @@ const unasked = [
   'cutover watch',
 ];
 
+/** After these, one plan over all zones is shown. */
+const plans = ['cutover', 'cutover plan'];
+
 /** Runs a command on every site of a fleet. */
 export async function onSitesCommand(argv: FleetArguments): Promise<void> {
   // The sites' processes end first.
@@ -51,22 +54,16 @@ export async function onSitesCommand(argv: FleetArguments): Promise<void> {
       return await switchWaves(argv, fleet, work, { table, terminal });
     const outcome = await runFleet(fleet, { ...work, command, again });
     table.end();
-    const plan =
-      words.join(' ') === 'cutover' || words[1] === 'plan'
-        ? await planText(argv, fleet, terminal)
-        : undefined;
-    const result = plan ? { ...outcome, plan: plan.plan } : outcome;
-    terminal.result(result, () => showFleet(outcome, terminal.colors) + (plan?.text ?? ''));
+    const plan = plans.includes(words.join(' ')) ? await fleetPlan(fleet) : undefined;
+    terminal.result(plan ? { ...outcome, plan } : outcome, () =>
+      [showFleet(outcome, terminal.colors), ...(plan ? ['', showPlan(plan, terminal.colors)] : [])].join(
+        '\n',
+      ),
+    );
     setExitCode(outcome.count, signal);
   } finally {
     table.end();
   }
-}
-
-async function planText(argv: FleetArguments, fleet: Fleet, { colors }: Terminal) {
-  if (argv.what !== 'cutover') return undefined;
-  const plan = await fleetPlan(fleet);
-  return { plan, text: `\n${showPlan(plan, colors)}` };
 }
 
 async function switchWaves(
@@ -77,6 +74,7 @@ async function switchWaves(
 ): Promise<void> {
   const { waves } = fleet.wish;
   const done = await switchInWaves(fleet, work, {
+    options: argv.with ?? [],
     of: argv.wave ?? waves.of,
     watchFor: waves['watch-for'],
     every: waves.every,

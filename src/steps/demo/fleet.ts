@@ -66,7 +66,13 @@ export async function fleetDemo(
     const waves = await switchInWaves(
       fleet,
       { runner, observe, signal },
-      { of: wish.waves.of, watchFor: wish.waves['watch-for'], every: wish.waves.every, began: say },
+      {
+        options: [],
+        of: wish.waves.of,
+        watchFor: wish.waves['watch-for'],
+        every: wish.waves.every,
+        began: say,
+      },
     );
     await whenDone({ folder: folder.path, kept: keep !== undefined, first, second, plan, waves }, fleet);
   } finally {

@@ -1,5 +1,5 @@
 import { setTimeout } from 'node:timers/promises';
-import type { SiteProgress } from '../../core/fleet/outcome.js';
+import { readProgress } from '../../core/fleet/progress.js';
 import { FleetQueue, type QueuedSite } from '../../ends/queue/fleet-queue.js';
 import type { FleetRunner, Observe, SiteJob } from './runner.js';
 
@@ -45,7 +45,7 @@ export class OnTheQueue implements FleetRunner {
     const before = await queue.states(run);
     await queue.forget(
       run,
-      sites.flatMap(({ site }) => (isToRepeat(before[site]) ? [site] : [])),
+      sites.flatMap(({ site }) => (isToRepeat(before[site], site) ? [site] : [])),
     );
     for (const { site } of sites) observe({ site, state: 'waiting' });
     const shown = new Map<string, string>();
@@ -71,7 +71,8 @@ export class OnTheQueue implements FleetRunner {
         const text = states[site];
         if (text === undefined || text === shown.get(site)) continue;
         shown.set(site, text);
-        const progress = JSON.parse(text) as SiteProgress;
+        const progress = readProgress(text, site);
+        if (!progress) continue;
         observe(progress);
         if (progress.state === 'ended') open.delete(site);
       }
@@ -80,8 +81,7 @@ export class OnTheQueue implements FleetRunner {
   }
 }
 
-function isToRepeat(text: string | undefined): boolean {
-  if (text === undefined) return false;
-  const { state, outcome } = JSON.parse(text) as SiteProgress;
+function isToRepeat(text: string | undefined, site: string): boolean {
+  const { state, outcome } = readProgress(text, site) ?? { state: 'waiting' };
   return state === 'waiting' || (state === 'ended' && outcome?.state !== 'done');
 }

@@ -19,6 +19,8 @@ export interface Wave {
 
 /** How waves are switched. */
 export interface WaveWish {
+  /** Of the command that switches each site. */
+  readonly options: readonly string[];
   readonly of: number;
   /** Seconds after which a wave is taken for one that does not come up. */
   readonly watchFor: number;
@@ -35,7 +37,7 @@ export interface WaveWish {
 export async function switchInWaves(
   fleet: Fleet,
   work: Omit<FleetWork, 'command' | 'again'>,
-  { of, watchFor, every, began }: WaveWish,
+  { options, of, watchFor, every, began }: WaveWish,
 ): Promise<Wave[]> {
   const names = fleet.sites.map(({ name }) => name).filter(name => !work.only || work.only.includes(name));
   const parts = Array.from({ length: Math.ceil(names.length / of) }, (_, i) =>
@@ -50,7 +52,7 @@ export async function switchInWaves(
       continue;
     }
     const trouble: SiteProgress[] = [];
-    for (const command of [['cutover', 'switch'], watching]) {
+    for (const command of [['cutover', 'switch', ...options], watching]) {
       if (trouble.length > 0) break;
       began(
         `Wave ${number} of ${parts.length}: ${command[1] === 'switch' ? 'switching' : 'watching'} ${sites.join(', ')}`,

@@ -2,7 +2,9 @@ import { randomUUID } from 'node:crypto';
 import { mkdir, readFile, writeFile } from 'node:fs/promises';
 import { hostname } from 'node:os';
 import { dirname } from 'node:path';
+import { isSiteCommand } from '../../core/fleet/commands.js';
 import type { SiteOutcome, SiteProgress } from '../../core/fleet/outcome.js';
+import { isQueuedSite, readProgress } from '../../core/fleet/progress.js';
 import { FleetQueue, type QueuedSite, type Worked } from '../../ends/queue/fleet-queue.js';
 import type { Lease } from '../../ends/queue/leases.js';
 import type { Fleet } from './fleet.js';
@@ -74,6 +76,8 @@ class FleetWorker {
   }
 
   async work(queued: QueuedSite): Promise<Worked> {
+    // Whoever can write to the queue might have made it.
+    if (!isQueuedSite(queued)) return 'ended';
     const { run, site } = queued;
     if (await this.hasEnded(queued)) return 'ended';
     if (this.wish.signal.aborted) return { again: 0 };
@@ -104,11 +108,12 @@ class FleetWorker {
 
   /** Whether a worker has ended it, which perhaps could not say so to the queue. */
   private async hasEnded({ run, site }: QueuedSite): Promise<boolean> {
-    return (await this.queue.state(run, site))?.startsWith(endedBegins) ?? false;
+    return readProgress(await this.queue.state(run, site), site)?.state === 'ended';
   }
 
   /** The site as this machine's `fleet.yaml` has it; a text where it has it otherwise. */
   private jobOf({ site, digest, command, hosts }: QueuedSite): SiteJob | string {
+    if (!isSiteCommand(command)) return 'for somebody who knows its command, which is none of a fleet';
     const own = this.fleet.sites.find(({ name }) => name === site);
     return own?.digest === digest
       ? { name: site, sheet: own.sheet, digest, command, hosts }

@@ -3,8 +3,10 @@ import { test } from 'node:test';
 import { stringify } from 'csv-stringify/sync';
 import fc from 'fast-check';
 import { UsageError } from '../../../src/core/errors.js';
+import { isSiteCommand } from '../../../src/core/fleet/commands.js';
 import { hostsOf } from '../../../src/core/fleet/hosts.js';
 import { byTrouble, countSites, type SiteProgress } from '../../../src/core/fleet/outcome.js';
+import { isQueuedSite, readProgress } from '../../../src/core/fleet/progress.js';
 import { readFleet } from '../../../src/core/fleet/read.js';
 import { Slots } from '../../../src/core/fleet/slots.js';
 import { namesOf, readSiteTable, siteRows } from '../../../src/core/fleet/table.js';
@@ -218,4 +220,41 @@ test('what two sites lead to different places is a conflict, and what they agree
   );
   assert.deepEqual(zone?.conflicts, [{ name: 'www.x.example.', type: 'A', sites: ['a', 'b', 'c'] }]);
   assert.deepEqual(other?.conflicts, []);
+});
+
+test('what comes from a queue is judged: commands of a site, and what a worker would note', () => {
+  for (const words of [['go'], ['cutover', 'watch', '--limit', '60'], ['deliver', '--read-back=sample']])
+    assert.ok(isSiteCommand(words), words.join(' '));
+  for (const words of [
+    [],
+    ['demo'],
+    ['fleet', 'work'],
+    ['rewrite', '--out', '/etc/passwd'],
+    ['go', '--sheet=../x/move.yaml'],
+    ['go', 'a b'],
+    ['go', 1],
+    'go',
+  ])
+    assert.ok(!isSiteCommand(words), JSON.stringify(words));
+  const findings = { stop: 0, warn: 1, note: 0 };
+  const outcome = { site: 'a', state: 'done', findings, seconds: 2 };
+  const right = { state: 'ended', site: 'a', worker: 'host/1', outcome };
+  assert.deepEqual(readProgress(JSON.stringify(right), 'a'), right);
+  assert.ok(readProgress('{"state":"running","site":"a","part":0.5}', 'a'));
+  for (const text of [
+    undefined,
+    '',
+    'no JSON',
+    'null',
+    '{"state":"ended","site":"a"}',
+    '{"state":"gone","site":"a"}',
+    JSON.stringify({ ...right, site: 'b' }),
+    JSON.stringify({ ...right, more: 1 }),
+    JSON.stringify({ ...right, outcome: { ...outcome, seconds: 'x' } }),
+    JSON.stringify({ ...right, state: 'running' }),
+  ])
+    assert.equal(readProgress(text, 'a'), undefined, text);
+  assert.ok(isQueuedSite({ run: 'r-1', site: 'a', command: ['go'], hosts: [], digest: 'd' }));
+  for (const given of [undefined, {}, { run: '../x', site: 'a', command: ['go'], hosts: [], digest: 'd' }])
+    assert.ok(!isQueuedSite(given));
 });
