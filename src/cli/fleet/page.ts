@@ -2,9 +2,8 @@ import { count, counted, moment } from '../../core/text/numbers.js';
 import { sizeText } from '../../core/text/sizes.js';
 import type { ReportedSite } from '../../steps/fleet/report.js';
 import { version } from '../../version.js';
-import { Html, html } from '../show/html.js';
-import { contents, section } from '../show/report-parts.js';
-import { reportStyle } from '../show/report-style.js';
+import { type Html, html } from '../show/html.js';
+import { contents, section, wholePage } from '../show/report-parts.js';
 
 const classes = {
   done: 'good',
@@ -29,18 +28,9 @@ ${sitesSection(sites)}`;
     .flatMap(({ at }) => at ?? [])
     .sort()
     .at(-1);
-  return html`<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<meta name="robots" content="noindex">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
-<title>The fleet ${name}</title>
-<style>${new Html(reportStyle)}</style>
-</head>
-<body>
-<header>
+  return wholePage(
+    `The fleet ${name}`,
+    html`<header>
 <h1>The fleet ${name}</h1>
 <p class="way">${counted(sites.length, 'site')}</p>
 ${verdict(sites)}
@@ -50,10 +40,8 @@ ${figures(sites)}
 ${contents(main)}
 ${main}
 </main>
-<footer>By able-porter ${version}, of what the moves measured${made !== undefined && ` up to ${moment(made)}`}.</footer>
-</body>
-</html>
-`.text;
+<footer>By able-porter ${version}, of what the moves measured${made !== undefined && ` up to ${moment(made)}`}.</footer>`,
+  );
 }
 
 function troubled(sites: readonly ReportedSite[]): readonly ReportedSite[] {

@@ -2,9 +2,8 @@ import { readFile } from 'node:fs/promises';
 import type { Finding } from '../../core/findings/findings.js';
 import { counted } from '../../core/text/numbers.js';
 import { type LookedAt, leastShare } from '../../steps/check/look/look.js';
-import { Html, html } from './html.js';
-import { findingsList, section } from './report-parts.js';
-import { reportStyle } from './report-style.js';
+import { type Html, html } from './html.js';
+import { findingsList, section, wholePage } from './report-parts.js';
 
 const style = `
 .pair { display: grid; grid-template-columns: repeat(3, 1fr); gap: .8rem; margin: .4rem 0 1.6rem; }
@@ -33,18 +32,9 @@ export async function lookPage(
       ? `All ${counted(looks.length, 'pair')} of pictures look the same.`
       : `${differing} of ${counted(looks.length, 'pair')} of pictures look different.`;
   const pairs = await Promise.all(looks.map(pair));
-  return html`<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<meta name="robots" content="noindex">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'; img-src data:">
-<title>${name}: old and new in a browser</title>
-<style>${new Html(reportStyle + style)}</style>
-</head>
-<body>
-<header>
+  return wholePage(
+    `${name}: old and new in a browser`,
+    html`<header>
 <h1>${name}: old and new in a browser</h1>
 <p class="way"><span>${from}</span> → <span>${to}</span></p>
 <p class="verdict ${differing === 0 ? 'good' : 'bad'}">${headline}</p>
@@ -54,10 +44,9 @@ ${others.length > 0 && section('What the browser reported', '', findingsList(oth
 <nav><h2>Pages, worst first</h2><ol>${looks.map((one, i) => html`<li><a href="#pair-${i + 1}">${one.path}</a>, ${one.size}: ${shareText(one.share)}</li>`)}</ol></nav>
 ${pairs.map((figures, i) => html`<section id="pair-${i + 1}"><h2>${looks[i]!.path} <span class="dim">${looks[i]!.size}, ${shareText(looks[i]!.share)}</span></h2>${figures}</section>`)}
 </main>
-<footer>Taken ${made}. What changes on its own between two looks at the old page is not marked; other hosts were not asked.</footer>
-</body>
-</html>
-`.text;
+<footer>Taken ${made}. What changes on its own between two looks at the old page is not marked; other hosts were not asked.</footer>`,
+    { images: true, style },
+  );
 }
 
 async function pair({ path, size, old, new: next, marked }: LookedAt): Promise<Html> {

@@ -7,9 +7,18 @@ import { headlineOf, worstOf } from '../../core/verdict.js';
 import type { MoveReport, ReportedStep, StepResults } from '../../steps/report.js';
 import { clockTime } from './cutover.js';
 import { plannedOr } from './go.js';
-import { Html, html } from './html.js';
-import { bad, block, contents, findingsList, folded, good, section, table } from './report-parts.js';
-import { reportStyle } from './report-style.js';
+import { type Html, html } from './html.js';
+import {
+  bad,
+  block,
+  contents,
+  findingsList,
+  folded,
+  good,
+  section,
+  table,
+  wholePage,
+} from './report-parts.js';
 
 /** The report of a move as one page that needs nothing else: no network, no script. */
 export function reportPage(report: MoveReport): string {
@@ -24,18 +33,9 @@ ${rewriteSection(results, steps)}
 ${redirectsSection(results, steps)}
 ${cutoverSection(results, steps)}
 ${wayBackSection(results)}`;
-  const page = html`<!doctype html>
-<html lang="en">
-<head>
-<meta charset="utf-8">
-<meta name="viewport" content="width=device-width, initial-scale=1">
-<meta name="robots" content="noindex">
-<meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
-<title>The move of ${name}</title>
-<style>${new Html(reportStyle)}</style>
-</head>
-<body>
-<header>
+  const page = wholePage(
+    `The move of ${name}`,
+    html`<header>
 <h1>The move of ${name}</h1>
 <p class="way"><span>${from}</span> → <span>${to}</span></p>
 ${verdict(report)}
@@ -45,11 +45,9 @@ ${figures(results)}
 ${contents(main)}
 ${main}
 </main>
-<footer>By ${by}, of what the steps measured${made !== undefined && ` up to ${moment(made)}`}; each part says when.</footer>
-</body>
-</html>
-`;
-  return page.text;
+<footer>By ${by}, of what the steps measured${made !== undefined && ` up to ${moment(made)}`}; each part says when.</footer>`,
+  );
+  return page;
 }
 
 /** Says no more than was looked at. */

@@ -1,6 +1,27 @@
 import type { Finding } from '../../core/findings/findings.js';
 import { count } from '../../core/text/numbers.js';
 import { Html, html } from './html.js';
+import { reportStyle } from './report-style.js';
+
+/** A page that needs nothing else: no network, no script. @param images whether pictures are in it */
+export function wholePage(title: string, body: Html, { images = false, style = '' } = {}): string {
+  const allowed = `default-src 'none'; style-src 'unsafe-inline'${images ? '; img-src data:' : ''}`;
+  return html`<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="robots" content="noindex">
+<meta http-equiv="Content-Security-Policy" content="${new Html(allowed)}">
+<title>${title}</title>
+<style>${new Html(reportStyle + style)}</style>
+</head>
+<body>
+${body}
+</body>
+</html>
+`.text;
+}
 
 /** What is in a cell of a table. */
 export type Cell = string | Html;
