@@ -101,7 +101,7 @@ const names = (sites: number) => Array.from({ length: sites }, (_, i) => siteNam
 test('a fleet moves on this machine, and no host has more sites at once than it may', {
   timeout: 1_200_000,
 }, async t => {
-  const sites = effort(5, 60);
+  const sites = effort(6, 60);
   const root = folder(t);
   const { cwd, windows } = await standinFleet(t, root, sites);
   const went = await run(
