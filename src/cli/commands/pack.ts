@@ -99,7 +99,7 @@ export const pack = command<Options>({
   },
 });
 
-/** Goes on with what an interrupted run has begun to store: packed again, it would be another crate. */
+/** Resumes what an interrupted run has begun to store: packed again, it would be another crate. */
 async function resumesStoring(run: StepRun, terminal: Terminal): Promise<boolean> {
   const { isBeingStored } = await import('../../steps/store/store-crate.js');
   if (!(await isBeingStored(run.move))) return false;

@@ -2,7 +2,7 @@ import { parsePlaceUrl } from '../files/place-url.js';
 
 /**
  * The hosts that the move of a sheet works on, as far as the sheet names them; none for folders on this machine. A host of this
- * machine's own is told apart by its port.
+ * machine's own has its port in its name.
  * @param sheet as it is written
  */
 export function hostsOf(sheet: unknown): string[] {

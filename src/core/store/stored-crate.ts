@@ -3,7 +3,7 @@ import { DamageError } from '../errors.js';
 
 /**
  * A crate as it is kept at a store: a folder of its own with the parts of its tar, each sealed for one key (age v1), the
- * key itself, sealed with the passphrase, and `stored.json`, which comes last and tells that all of it is there.
+ * key itself, sealed with the passphrase, and `stored.json`, which comes last and shows that all of it is there.
  */
 
 /** What everybody who reads the store can see of a crate. */

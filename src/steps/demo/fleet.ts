@@ -27,7 +27,7 @@ export interface FleetDemoWish {
   /** The file that is the program. */
   readonly program: string;
   readonly environment: Readonly<Record<string, string | undefined>>;
-  /** Is told what begins; gives who observes it. */
+  /** Gets what begins; gives who observes it. */
   readonly began: (what: string, fleet: Fleet) => Promise<Observe>;
   /** Shows a message. */
   readonly say: (text: string) => void;

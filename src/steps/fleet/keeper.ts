@@ -24,7 +24,7 @@ export class Keeper {
 
   /**
    * Takes the move folder of a site over.
-   * @returns what its process is told, and the commands that come before its own: the crate is not kept, and is taken again
+   * @returns what its process is given, and the commands that come before its own: the crate is not kept, and is taken again
    */
   async takeOver(
     { name, sheet, command }: SiteJob,

@@ -26,7 +26,7 @@ export interface WaveWish {
   readonly watchFor: number;
   /** Seconds between two looks. */
   readonly every: number;
-  /** Is told what begins. */
+  /** Gets what begins. */
   readonly began: (what: string) => void;
 }
 

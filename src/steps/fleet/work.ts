@@ -30,7 +30,7 @@ export interface WorkWish {
   readonly signal: AbortSignal;
 }
 
-/** Works on the sites that a queue gives, until it is told to end; what is under way then is given back. */
+/** Works on the sites that a queue gives, until the signal; what is under way then is given back. */
 export async function workForFleet(fleet: Fleet, wish: WorkWish): Promise<void> {
   const queue = await FleetQueue.open(wish.url, fleet.name);
   try {
