@@ -115,3 +115,26 @@ test('move folders that are kept at a store are resumed on another machine', {
   );
   assert.ok(!(await redis.all()).includes('secret of the tide'));
 });
+
+test('what was taken back is done again by workers, whatever an earlier run has noted', {
+  timeout: 600_000,
+}, async t => {
+  if (!needs(t, 'redis-server', 'ps')) return;
+  const { root, folders, redis, go, assertMoved } = await machines(t, 'moves: ../shared\n');
+  for (const cwd of folders) new OwnWorker(t, cwd, redis.url, limits);
+  assert.equal((await go()).code, 0);
+  const undone = await run(['fleet', 'undo', '--yes', '--queue', redis.url, '--only', siteName(2)], {
+    cwd: join(root, 'fleet'),
+  });
+  assert.equal(undone.code, 0, undone.stderr);
+  assert.ok(!existsSync(join(root, 'new', siteName(2))));
+  const again = await go();
+  assert.equal(again.code, 0);
+  assert.deepEqual(
+    sitesOf(again)
+      .filter(({ state }) => state === 'ended')
+      .map(({ site }) => site),
+    [siteName(2)],
+  );
+  assertMoved();
+});

@@ -55,3 +55,6 @@ export function readKeptFileName(name: string): string | undefined {
 
 /** The key that opens the files beside it, sealed with the passphrase. */
 export const keptKey = 'key.age';
+
+/** What comes last of the first copy that a worker makes: without it, an earlier worker's is the one that counts. */
+export const keptWhole = 'whole';

@@ -70,22 +70,20 @@ export class FleetQueue {
 
   /** Adds sites; one that is there already is not added again. */
   async add(sites: readonly QueuedSite[]): Promise<void> {
-    this.queue ??= new Queue(this.name, { connection: this.connection(), prefix: 'able-porter' });
-    this.queue.on('error', () => {});
     const opts = { removeOnComplete: true, removeOnFail: true };
-    await this.queue.addBulk(
+    await this.opened().addBulk(
       sites.map(data => ({ name: 'site', data, opts: { ...opts, jobId: `${data.run}-${data.site}` } })),
     );
   }
 
   /** Takes away what nobody has begun. */
   async drain(): Promise<void> {
-    await this.queue?.drain(true);
+    await this.opened().drain(true);
   }
 
   /** How many workers wait at the queue. */
   async workers(): Promise<number> {
-    return (await this.queue?.getWorkersCount()) ?? 0;
+    return this.opened().getWorkersCount();
   }
 
   /** Gives sites to be worked on, so many at once, until it is closed. */
@@ -127,10 +125,6 @@ export class FleetQueue {
     return (await this.redis.hget(this.statesKey(run), site)) ?? undefined;
   }
 
-  async forget(run: string, sites: readonly string[]): Promise<void> {
-    if (sites.length > 0) await this.redis.hdel(this.statesKey(run), ...sites);
-  }
-
   /** In whose folder the move of a site is: the first that says so. */
   async ownerOf(site: string, owner: string): Promise<string> {
     const key = `${this.prefix}:owners`;
@@ -143,6 +137,14 @@ export class FleetQueue {
     await this.worker?.close();
     await this.queue?.close();
     this.redis.disconnect();
+  }
+
+  private opened(): Queue<QueuedSite> {
+    if (!this.queue) {
+      this.queue = new Queue(this.name, { connection: this.connection(), prefix: 'able-porter' });
+      this.queue.on('error', () => {});
+    }
+    return this.queue;
   }
 
   private connection(): { readonly url: string; readonly maxRetriesPerRequest: null } {

@@ -61,7 +61,7 @@ const byName: Readonly<Record<string, Known>> = {
 export function s3Error(error: unknown, doing: string): unknown {
   if (error instanceof PorterError) return error;
   const { name = '', message = '', code, $metadata } = error as ServiceError;
-  const known = byName[name] ?? byName[code ?? ''];
+  const known = [name, code ?? ''].flatMap(one => (Object.hasOwn(byName, one) ? [byName[one]!] : []))[0];
   if (known) {
     const { as: As, ...details } = known;
     return new As({ doing, ...details }, { cause: error });

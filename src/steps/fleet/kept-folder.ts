@@ -2,13 +2,14 @@ import { createReadStream, createWriteStream } from 'node:fs';
 import { mkdir, readdir, rename, rm, stat } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
-import { PartWayError } from '../../core/errors.js';
+import { DamageError, PartWayError } from '../../core/errors.js';
 import {
   isKept,
   type KeptName,
   keptFileName,
   keptFolderName,
   keptKey,
+  keptWhole,
   readKeptFileName,
   readKeptFolderName,
 } from '../../core/fleet/kept.js';
@@ -59,12 +60,14 @@ export class KeptFolder {
     const before = await others(kept, signal);
     const last = before.at(-1);
     if (last && last.fence > kept.fence) throw fencedOff();
-    if (last) await fetchAll({ ...kept, fence: last.fence }, passphrase, signal);
+    const whole = await lastWhole(kept, before, signal);
+    if (whole) await fetchAll({ ...kept, fence: whole.fence }, passphrase, signal);
     const key = await newSealingKey();
     const content = await wholeOf(sealed(chunksOf(Buffer.from(key.identity)), passphrase));
     await kept.store.write(keptFolderName(kept), keptKey, content, signal);
     const own = new KeptFolder(kept, key.recipient);
     await own.keep(signal);
+    await kept.store.write(keptFolderName(kept), keptWhole, Buffer.from('whole\n'), signal);
     for (const old of before) await removeAll({ ...kept, fence: old.fence }, signal);
     return key.recipient;
   }
@@ -123,13 +126,29 @@ async function others({ store, site, fence }: Kept, signal: AbortSignal): Promis
     .sort((a, b) => a.fence - b.fence);
 }
 
+/** The latest of which all was kept: whoever took the site over after it may have been killed before that. */
+async function lastWhole(
+  { store }: Kept,
+  names: readonly KeptName[],
+  signal: AbortSignal,
+): Promise<KeptName | undefined> {
+  for (const name of [...names].reverse())
+    if (await store.small(keptFolderName(name), keptWhole, largestKey, signal)) return name;
+  return undefined;
+}
+
 /** Brings a kept folder here, in place of what is here of it. */
 async function fetchAll(kept: Kept, passphrase: string, signal: AbortSignal): Promise<void> {
   const { store, folder } = kept;
   const from = keptFolderName(kept);
   const sealedKey = await store.small(from, keptKey, largestKey, signal);
-  // Whoever began it has not come as far as keeping anything.
-  if (!sealedKey) return;
+  if (!sealedKey) {
+    throw new DamageError({
+      doing: `Fetching ${store.text}/${from}`,
+      cause: 'its key is missing',
+      remedy: 'Resume the move on a machine that has its move folder, or look at the new end by hand',
+    });
+  }
   const text = await wholeOf(
     unsealed(chunksOf(sealedKey), async () => passphrase, `${store.text}/${from}/${keptKey}`),
   );

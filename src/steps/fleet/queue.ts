@@ -41,12 +41,8 @@ export class OnTheQueue implements FleetRunner {
     const sites = jobs.map(
       ({ name, command, hosts, digest }): QueuedSite => ({ run, site: name, command, hosts, digest }),
     );
-    // What went wrong in an earlier run is tried again; what is being worked on since then is only watched.
-    const before = await queue.states(run);
-    await queue.forget(
-      run,
-      sites.flatMap(({ site }) => (isToRepeat(before[site], site) ? [site] : [])),
-    );
+    // What an interrupted run has left there is not begun any more; who works on a site ends with it first.
+    await queue.drain();
     for (const { site } of sites) observe({ site, state: 'waiting' });
     const shown = new Map<string, string>();
     const open = new Set(sites.map(({ site }) => site));
@@ -55,7 +51,7 @@ export class OnTheQueue implements FleetRunner {
     while (open.size > 0) {
       if (signal.aborted) {
         await queue.drain();
-        this.say('Sites that are under way are finished by their workers; run it again to watch them.');
+        this.say('Sites that are under way are finished by their workers; run it again for the others.');
         return;
       }
       if (Date.now() - added > addEvery) {
@@ -79,9 +75,4 @@ export class OnTheQueue implements FleetRunner {
       await setTimeout(lookEvery);
     }
   }
-}
-
-function isToRepeat(text: string | undefined, site: string): boolean {
-  const { state, outcome } = readProgress(text, site) ?? { state: 'waiting' };
-  return state === 'waiting' || (state === 'ended' && outcome?.state !== 'done');
 }

@@ -1,4 +1,3 @@
-import { randomUUID } from 'node:crypto';
 import { readdir, readFile, stat } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
 import type { SiteOutcome } from '../../core/fleet/outcome.js';
@@ -18,8 +17,6 @@ interface Site {
 
 /** What the runs of a command have done to the sites of a fleet. */
 interface Recorded {
-  /** By which several machines know what belongs together. */
-  readonly run: string;
   readonly command: string;
   readonly sites: Record<string, Site>;
 }
@@ -40,14 +37,7 @@ export class FleetRecord {
     const file = fleetFile(fleet, `${command.replace(/\W+/g, '-')}.json`);
     const text = anew ? undefined : await readFile(file, 'utf8').catch(() => undefined);
     const last = text === undefined ? undefined : (JSON.parse(text) as Recorded);
-    return new FleetRecord(
-      file,
-      last?.command === command ? last : { run: randomUUID(), command, sites: {} },
-    );
-  }
-
-  get run(): string {
-    return this.recorded.run;
+    return new FleetRecord(file, last?.command === command ? last : { command, sites: {} });
   }
 
   /** How it ended on a site, where it did and nothing was done with its move since. */

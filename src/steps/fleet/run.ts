@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto';
 import { mkdir } from 'node:fs/promises';
 import { dirname } from 'node:path';
 import { UsageError } from '../../core/errors.js';
@@ -61,7 +62,7 @@ export async function runFleet(fleet: Fleet, work: FleetWork): Promise<FleetOutc
       else jobs.set(site.name, site);
     }
     const asked = [...jobs.values()].map(site => ({ ...site, command: work.command }));
-    await work.runner(record.run).run(asked, take, work.signal);
+    await work.runner(randomUUID()).run(asked, take, work.signal);
     await record.settle();
     const all = [...seen.values()].sort(byTrouble);
     const seconds = (performance.now() - began) / 1000;
