@@ -8,6 +8,8 @@ export class Relay {
   private readonly target: number;
   private readonly server: Server;
   private readonly sockets = new Set<Socket>();
+  /** Bytes that are on a line with a delay at most, in each direction, as TCP sends only so much ahead. */
+  window = Number.POSITIVE_INFINITY;
   /** Bytes a second, each way. */
   rate = Number.POSITIVE_INFINITY;
   /** Bytes that passed towards the target so far, and back from it. */
@@ -65,6 +67,7 @@ export class Relay {
 
   private pass(from: Socket, to: Socket, outwards: boolean): void {
     let next = 0;
+    let underWay = 0;
     this.sockets.add(from);
     from.on('error', () => to.destroy());
     from.on('close', () => {
@@ -102,8 +105,15 @@ export class Relay {
           write();
           from.resume();
         }, next - performance.now());
-      } else if (this.delay > 0) setTimeout(write, this.delay);
-      else write();
+      } else if (this.delay > 0) {
+        underWay += chunk.length;
+        if (underWay >= this.window) from.pause();
+        setTimeout(() => {
+          write();
+          underWay -= chunk.length;
+          if (underWay < this.window) from.resume();
+        }, this.delay);
+      } else write();
     });
   }
 }

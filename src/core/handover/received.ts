@@ -23,6 +23,13 @@ export class Received {
     return this.whole.has(part);
   }
 
+  /** The parts that claim more than a file of so many bytes can hold. */
+  beyond(bytes: number): number[] {
+    const isBeyond = ([part, reached]: readonly [number, number]) =>
+      reached > 0 && part * partBytes + reached > bytes;
+    return [...this.reached].filter(isBeyond).map(([part]) => part);
+  }
+
   get bytes(): number {
     let sum = 0;
     for (const bytes of this.reached.values()) sum += bytes;
@@ -31,6 +38,7 @@ export class Received {
 
   /** Takes in how far a part is; `whole` where its checksum was right, `again` where it was not. @returns the line for it */
   take(part: number, bytes: number, end?: string): string {
+    this.whole.delete(part);
     if (end === 'again') this.reached.delete(part);
     else this.reached.set(part, bytes);
     if (end === 'whole') this.whole.add(part);

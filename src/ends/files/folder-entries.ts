@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { FileEntry } from '../../core/files/entries.js';
 import { whileDoing } from '../system-errors.js';
+import { writeAllAt } from '../whole-file.js';
 
 /** So many entries of one folder are held in memory; of more, sorted runs are kept in a file. */
 const mostHeld = 50_000;
@@ -86,7 +87,7 @@ class Runs {
     for (let i = 0; i < entries.length; i += linesAtOnce) {
       const lines = entries.slice(i, i + linesAtOnce).map(lineOf);
       const bytes = Buffer.from(lines.join(''));
-      await whileDoing('Keeping a long listing', () => this.file.write(bytes, 0, bytes.length, this.end));
+      await whileDoing('Keeping a long listing', () => writeAllAt(this.file, bytes, this.end));
       this.end += bytes.length;
     }
     this.places.push({ at, end: this.end });

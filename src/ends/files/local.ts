@@ -25,6 +25,7 @@ import { DamageError, EndError } from '../../core/errors.js';
 import { type FileEntry, isTakable, type ListedEntry, staysInside } from '../../core/files/entries.js';
 import { type Content, chunksOf } from '../content.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
+import { writeAllAt } from '../whole-file.js';
 import type { FilesEnd } from './files-end.js';
 import { listTree } from './listings.js';
 import { sumsByReading } from './sums.js';
@@ -326,8 +327,7 @@ async function writeFile(
   try {
     let at = from;
     for await (const chunk of chunksOf(content)) {
-      for (let written = 0; written < chunk.length; )
-        written += (await file.write(chunk, written, chunk.length - written, at + written)).bytesWritten;
+      await writeAllAt(file, chunk, at);
       at += chunk.length;
     }
     await file.chmod(mode);

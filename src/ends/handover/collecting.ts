@@ -1,13 +1,14 @@
 import { createHash, type Hash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { appendFileSync } from 'node:fs';
-import { type FileHandle, mkdir, open, readFile, rm, writeFile } from 'node:fs/promises';
+import { type FileHandle, mkdir, open, readFile, rm, stat, writeFile } from 'node:fs/promises';
 import { Agent, request as httpRequest, type IncomingMessage } from 'node:http';
 import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
-import { DamageError, EndError } from '../../core/errors.js';
+import { PorterError } from '../../core/errors.js';
 import { partBytes, Received } from '../../core/handover/received.js';
 import { BackOff } from '../back-off.js';
-import { whileDoing } from '../system-errors.js';
+import { toPorterError, whileDoing } from '../system-errors.js';
+import { writeAllAt } from '../whole-file.js';
 import { WrongCertificate } from './connection.js';
 import { nobodyWaits, otherHost, refusal, shortened, unfinished } from './refusals.js';
 
@@ -168,6 +169,9 @@ export class Collecting {
     const lines = (await readFile(this.parts, 'utf8').catch(() => '')).split('\n');
     this.received = new Received(lines);
     await whileDoing(doing, async () => (await open(this.file, 'a', 0o600)).close());
+    // Where the file has become shorter, what it has lost comes again.
+    const { size } = await whileDoing(doing, () => stat(this.file));
+    for (const part of this.received.beyond(size)) this.note(part, 0, 'again');
   }
 
   private get parts(): string {
@@ -203,7 +207,7 @@ export class Collecting {
       try {
         for await (const chunk of gathered(answer as AsyncIterable<Buffer>)) {
           hash.update(chunk);
-          await file.write(chunk, 0, chunk.length, begin + at);
+          await whileDoing(`Writing ${this.file}`, () => writeAllAt(file, chunk, begin + at));
           at += chunk.length;
           this.came += chunk.length;
           if (at - noted >= noteBytes) {
@@ -225,7 +229,12 @@ export class Collecting {
   }
 
   private note(part: number, bytes: number, end?: string): void {
-    appendFileSync(this.parts, this.received.take(part, bytes, end));
+    const line = this.received.take(part, bytes, end);
+    try {
+      appendFileSync(this.parts, line);
+    } catch (error) {
+      throw toPorterError(error, `Writing ${this.parts}`);
+    }
   }
 
   /** Does something again when the connection is lost, for as long as the other end comes back. */
@@ -236,7 +245,8 @@ export class Collecting {
         return await work();
       } catch (error) {
         this.signal.throwIfAborted();
-        if (error instanceof EndError || error instanceof DamageError) throw error;
+        // What is wrong here, or was refused there, is not a matter of the line.
+        if (error instanceof PorterError) throw error;
         if (error instanceof WrongCertificate) throw otherHost(error.message);
         if (!this.wasIn && (error as NodeJS.ErrnoException).code === 'ECONNREFUSED')
           throw nobodyWaits(this.source.text);

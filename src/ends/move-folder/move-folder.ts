@@ -6,7 +6,7 @@ import { type Deed, type JournalRecord, journalLine, readJournal } from '../../c
 import { readSheet } from '../../core/sheet/read.js';
 import type { Sheet } from '../../core/sheet/schema.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
-import { writeWhole } from '../whole-file.js';
+import { writeAllAt, writeWhole } from '../whole-file.js';
 import { MoveLock } from './lock.js';
 import { readSecretsFile } from './secrets.js';
 
@@ -86,7 +86,7 @@ export class MoveFolder {
         const end = await endOfLines(handle, size);
         if (end < size) await handle.truncate(end);
         const kept = withPlaces(record, place => this.relative(place));
-        await handle.write(journalLine(kept), end);
+        await writeAllAt(handle, Buffer.from(journalLine(kept)), end);
         await handle.sync();
       } finally {
         await handle.close();
