@@ -135,7 +135,7 @@ test('a crate that is packed meanwhile is collected over a line that is cut agai
   const there = { ...ticket, addresses: [`127.0.0.1:${await relay.listen()}`] };
   const cuts = effort(3, 50);
   // Of what a line holds when it is cut, nothing arrives: it is less than what passes between two cuts.
-  relay.window = 500_000;
+  relay.window = 250_000;
   relay.nextCut = () => (relay.cuts < cuts ? effort(5_000_000, 5_500_000) : Number.POSITIVE_INFINITY);
   relay.beginCutting();
   const { bytes } = await collected(await open('b'), there);
