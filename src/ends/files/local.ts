@@ -2,7 +2,6 @@ import {
   chmodSync,
   closeSync,
   constants,
-  createReadStream,
   type Dir,
   fchmodSync,
   fstatSync,
@@ -11,6 +10,7 @@ import {
   mkdirSync,
   opendirSync,
   openSync,
+  read,
   readFileSync,
   readlinkSync,
   renameSync,
@@ -20,6 +20,7 @@ import {
 } from 'node:fs';
 import { chmod, lstat, open, rename, rm, statfs, symlink, utimes } from 'node:fs/promises';
 import { resolve } from 'node:path';
+import { promisify } from 'node:util';
 import { asBytes, type ByteString, bytesOf, textOf } from '../../core/bytes.js';
 import { DamageError, EndError } from '../../core/errors.js';
 import { type FileEntry, isTakable, type ListedEntry, staysInside } from '../../core/files/entries.js';
@@ -32,6 +33,8 @@ import { sumsByReading } from './sums.js';
 
 const chunkBytes = 1 << 20;
 const smallBytes = 256 * 1024;
+const pageBytes = 4096;
+const readAt = promisify(read);
 const listedAtOnce = 1000;
 
 /** A folder on this machine. */
@@ -110,10 +113,7 @@ export class LocalFiles implements FilesEnd {
       const file = openRegular(this.at(path));
       const small = from === 0 && readSmall(file);
       if (small) yield small;
-      else {
-        const options = { fd: file, highWaterMark: chunkBytes, start: from };
-        yield* createReadStream('', options) as AsyncIterable<Buffer>;
-      }
+      else yield* chunksOfFile(file, from);
     } catch (error) {
       throw toPorterError(error, `Reading ${this.show(path)}`);
     }
@@ -297,6 +297,23 @@ function readSmall(file: number): Buffer | undefined {
   if (fstatSync(file).size > smallBytes) return undefined;
   try {
     return readFileSync(file);
+  } finally {
+    closeSync(file);
+  }
+}
+
+/** What is in a file from a place on, which is closed then. A buffer is no larger than what is left: most files are small. */
+async function* chunksOfFile(file: number, from: number): AsyncIterable<Buffer> {
+  try {
+    const { size } = fstatSync(file);
+    for (let at = from; ; ) {
+      // It may have grown meanwhile.
+      const wanted = at < size ? Math.min(chunkBytes, size - at) : pageBytes;
+      const { bytesRead, buffer } = await readAt(file, Buffer.allocUnsafeSlow(wanted), 0, wanted, at);
+      if (bytesRead === 0) return;
+      yield buffer.subarray(0, bytesRead);
+      at += bytesRead;
+    }
   } finally {
     closeSync(file);
   }

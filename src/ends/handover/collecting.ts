@@ -1,4 +1,4 @@
-import { createHash, type Hash, randomBytes, timingSafeEqual } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
 import { appendFileSync } from 'node:fs';
 import { type FileHandle, mkdir, open, readFile, rm, stat, writeFile } from 'node:fs/promises';
 import { Agent, request as httpRequest, type IncomingMessage } from 'node:http';
@@ -7,6 +7,7 @@ import type { Duplex } from 'node:stream';
 import { PorterError } from '../../core/errors.js';
 import { partBytes, Received } from '../../core/handover/received.js';
 import { BackOff } from '../back-off.js';
+import { sumAside } from '../files/sums.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
 import { writeAllAt } from '../whole-file.js';
 import { WrongCertificate } from './connection.js';
@@ -14,10 +15,10 @@ import { nobodyWaits, otherHost, refusal, shortened, unfinished } from './refusa
 
 /** Requests that are under way at once. */
 const atOnce = 4;
-/** So much is written, and read again, at a time, in bytes. */
+/** So much is read again at a time, in bytes. */
 const readBytes = 256 * 1024;
-/** How far a part has come is noted so often, in bytes. */
-const noteBytes = 1024 * 1024;
+/** So much of a part is written, and noted, at a time, in bytes. */
+const keepBytes = 1024 * 1024;
 /** So long nothing may come, in milliseconds: the other end may wait for its own pack. */
 const silence = 30_000;
 
@@ -86,8 +87,9 @@ export class Collecting {
       await this.look();
       let next = 0;
       const work = async () => {
+        const room = Buffer.allocUnsafeSlow(partBytes);
         for (let part = next++; await this.isPart(part); part = next++)
-          if (!this.received.isWhole(part)) await this.fetchPart(part, into);
+          if (!this.received.isWhole(part)) await this.fetchPart(part, into, room);
       };
       await Promise.all(Array.from({ length: atOnce }, work));
     } catch (error) {
@@ -111,7 +113,7 @@ export class Collecting {
           continue;
         }
         file ??= await open(this.file, 'r');
-        const buffer = Buffer.alloc(Math.min(readBytes, end - at));
+        const buffer = Buffer.allocUnsafeSlow(Math.min(readBytes, end - at));
         const { bytesRead } = await file.read(buffer, 0, buffer.length, at);
         if (bytesRead === 0) throw shortened(this.file);
         yield buffer.subarray(0, bytesRead);
@@ -197,31 +199,36 @@ export class Collecting {
     this.wake();
   }
 
-  private async fetchPart(part: number, file: FileHandle): Promise<void> {
+  /** @param room for the part in memory */
+  private async fetchPart(part: number, file: FileHandle, room: Buffer): Promise<void> {
     await this.again(async () => {
-      const hash = createHash('sha256');
       const begin = part * partBytes;
-      let at = await hashed(file, hash, begin, this.received.of(part));
-      let noted = at;
+      let at = (await file.read(room, 0, this.received.of(part), begin)).bytesRead;
+      let kept = at;
+      const keep = async () => {
+        if (at === kept) return;
+        await whileDoing(`Writing ${this.file}`, () =>
+          writeAllAt(file, room.subarray(kept, at), begin + kept),
+        );
+        kept = at;
+        this.note(part, at);
+        this.events.progress?.(this.received.bytes, this.isWhole ? this.bytes : undefined);
+      };
       const answer = await this.ask('GET', `/part?part=${part}&from=${at}`);
       try {
-        for await (const chunk of gathered(answer as AsyncIterable<Buffer>)) {
-          hash.update(chunk);
-          await whileDoing(`Writing ${this.file}`, () => writeAllAt(file, chunk, begin + at));
-          at += chunk.length;
+        for await (const chunk of answer as AsyncIterable<Buffer>) {
+          if (at + chunk.length > room.length) throw new Error('the answer is longer than a part');
+          at += chunk.copy(room, at);
           this.came += chunk.length;
-          if (at - noted >= noteBytes) {
-            this.note(part, at);
-            noted = at;
-          }
-          this.events.progress?.(this.received.bytes, this.isWhole ? this.bytes : undefined);
+          if (at - kept >= keepBytes) await keep();
         }
       } finally {
-        if (at > noted) this.note(part, at);
+        // What has come before the line is lost is not lost with it.
+        await keep();
       }
       const said = /^sha-256=:(.+):$/.exec(String(answer.trailers['content-digest']))?.[1];
       if (said === undefined) throw new Error('the answer ended early');
-      const isRight = timingSafeEqual(hash.digest(), Buffer.from(said, 'base64').subarray(0, 32));
+      const isRight = (await sumAside(room.subarray(0, at))) === Buffer.from(said, 'base64').toString('hex');
       this.note(part, isRight ? at : 0, isRight ? 'whole' : 'again');
       this.wake();
       if (!isRight) throw new Error('a part is not what it was when it was sent');
@@ -289,39 +296,8 @@ function agentOf(source: Source): Agent {
   return agent;
 }
 
-/** Small pieces put together; what has come before the line is lost is not lost with it. */
-async function* gathered(answer: AsyncIterable<Buffer>): AsyncIterable<Buffer> {
-  let waiting: Buffer[] = [];
-  let bytes = 0;
-  const all = () => {
-    const chunk = Buffer.concat(waiting);
-    waiting = [];
-    bytes = 0;
-    return chunk;
-  };
-  try {
-    for await (const chunk of answer) {
-      waiting.push(chunk);
-      bytes += chunk.length;
-      if (bytes >= readBytes) yield all();
-    }
-  } catch (error) {
-    if (bytes > 0) yield all();
-    throw error;
-  }
-  if (bytes > 0) yield all();
-}
-
 async function drained(answer: IncomingMessage): Promise<Buffer> {
   const chunks: Buffer[] = [];
   for await (const chunk of answer as AsyncIterable<Buffer>) chunks.push(chunk);
   return Buffer.concat(chunks);
-}
-
-/** Takes what is there of a part into its checksum. @returns how much there is */
-async function hashed(file: FileHandle, hash: Hash, begin: number, bytes: number): Promise<number> {
-  const buffer = Buffer.alloc(bytes);
-  const { bytesRead } = await file.read(buffer, 0, bytes, begin);
-  hash.update(buffer.subarray(0, bytesRead));
-  return bytesRead;
 }

@@ -115,6 +115,9 @@ export async function verifyCrate(run: StepRun, crate = run.move.crate): Promise
   });
 }
 
+/** So many files are read before progress is reported. */
+const readAtOnce = 32;
+
 /** Counts the files that a list says are in a folder, and names what is not so: missing, changed, or not on it. */
 async function unlike(
   run: StepRun,
@@ -132,15 +135,23 @@ async function unlike(
       if (!isKnown) seen.wrong.push(shown(path));
     }
     for (const entry of listed.values()) {
-      const { path, type, size, sha256 } = entry;
+      const { path, type, size } = entry;
       if (!there.has(path)) seen.wrong.push(shown(path));
       if (type !== 'file') continue;
       seen.files++;
       seen.bytes += size;
-      if (!there.has(path)) continue;
-      const sums = await end.checksums([path], run.signal);
-      if (sums.get(path) !== sha256) seen.wrong.push(shown(path));
-      progress.done(entry);
+    }
+    const files = [...listed.values()].filter(({ path, type }) => type === 'file' && there.has(path));
+    for (let at = 0; at < files.length; at += readAtOnce) {
+      const some = files.slice(at, at + readAtOnce);
+      const sums = await end.checksums(
+        some.map(({ path }) => path),
+        run.signal,
+      );
+      for (const entry of some) {
+        if (sums.get(entry.path) !== entry.sha256) seen.wrong.push(shown(entry.path));
+        progress.done(entry);
+      }
     }
   }
   return seen;
