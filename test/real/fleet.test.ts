@@ -96,6 +96,16 @@ function assertMovedOnce(cwd: string, names: readonly string[]): void {
   }
 }
 
+/** A worker in the middle of a site, as soon as something is so. */
+async function workingOf(workers: readonly OwnWorker[], so: () => boolean): Promise<OwnWorker> {
+  let found: OwnWorker | undefined;
+  await until('a worker at work', () => {
+    found = so() ? workers.find(one => one.isWorking) : undefined;
+    return found !== undefined;
+  });
+  return found!;
+}
+
 const names = (sites: number) => Array.from({ length: sites }, (_, i) => siteName(i + 1));
 
 test('a fleet moves on this machine, and no host has more sites at once than it may', {
@@ -132,22 +142,21 @@ test('a fleet moves by three workers at a queue: one is killed, one stands still
     },
   });
   const ended = () => watched.split('"state":"ended"').length - 1;
-  await until('the first sites', () => ended() >= 1 && workers[0]!.isWorking);
-  await workers[0]!.end('SIGKILL');
-  await until('more sites', () => ended() >= 2 && workers[1]!.isWorking);
-  workers[1]!.signal('SIGSTOP');
+  await (await workingOf(workers, () => ended() >= 1)).end('SIGKILL');
+  const still = await workingOf(workers, () => ended() >= 2);
+  still.signal('SIGSTOP');
   await redis.kill();
   await setTimeout(1000);
   await redis.start();
   // Longer than a worker is waited for.
   await setTimeout(20_000);
-  workers[1]!.signal('SIGCONT');
+  still.signal('SIGCONT');
   const went = await going;
   assert.equal(went.code, 0, JSON.stringify(sitesOf(went).slice(0, 3)) + went.stderr);
   assert.equal(sitesOf(went).filter(({ outcome }) => outcome?.state === 'done').length, sites);
   assertMovedOnce(cwd, names(sites));
   for (const one of windows) assert.ok(one.most <= perHost, `${one.most} at once`);
-  const used = new Set(sitesOf(went).map(({ worker }) => worker));
+  const used = new Set([...watched.matchAll(/"worker":"([^"]+)"/g)].map(([, worker]) => worker));
   assert.ok(used.size >= 2, 'more than one worker had a part in it');
   const held = `${await redis.all()}${watched}${workers.map(({ said }) => said).join('')}`;
   assert.ok(held.includes('club-01'), 'something was looked through');
@@ -234,11 +243,14 @@ test('real sites of the CMS move as a fleet, over SSH and with a real database, 
   assert.equal(first.code, 0, JSON.stringify(sitesOf(first).slice(0, 2)) + first.stderr);
   const redis = await OwnRedis.start(t, root);
   const workers = [1, 2, 3].map(() => new OwnWorker(t, cwd, redis.url, { atOnce: 1, perHost }));
-  const going = run(['fleet', 'go', '--yes', '--json-events', '--queue', redis.url], { cwd });
-  await until('a worker at work', () => workers[0]!.isWorking || workers[1]!.isWorking);
-  const working = workers.find(one => one.isWorking)!;
-  await setTimeout(1500);
-  await working.end('SIGKILL');
+  let watched = '';
+  const going = run(['fleet', 'go', '--yes', '--json-events', '--queue', redis.url], {
+    cwd,
+    onOutput: text => {
+      watched += text;
+    },
+  });
+  await (await workingOf(workers, () => /"step":"(?:rewrite|deliver)"/.test(watched))).end('SIGKILL');
   const went = await going;
   assert.equal(went.code, 0, JSON.stringify(sitesOf(went).slice(0, 2)) + went.stderr);
   assertMovedOnce(cwd, all);

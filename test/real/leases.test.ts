@@ -12,7 +12,7 @@ test('a site has one worker, a host so many sites, and whoever lost a lease note
   const server = await OwnRedis.start(t, folder(t));
   const redis = new Redis(server.url);
   t.after(() => redis.disconnect());
-  const leases = new Leases(redis, 'test', 400);
+  const leases = new Leases(redis, 'test', 1500);
   const site = (name: string, ...hosts: string[]) => ({ site: name, hosts });
   const take = async (name: string, ...hosts: string[]) => leases.take(site(name, ...hosts), `w-${name}`, 2);
   const first = (await take('a', 'old', 'new')) as Lease;
@@ -22,11 +22,11 @@ test('a site has one worker, a host so many sites, and whoever lost a lease note
   assert.deepEqual(await take('c', 'free', 'old'), { why: 'host', who: 'old' });
   assert.ok('fence' in (await take('c', 'free')), 'what could not begin holds no host');
   // Renewed, it is held longer than it would be.
-  for (let i = 0; i < 3; i++) {
-    await setTimeout(200);
+  for (let i = 0; i < 4; i++) {
+    await setTimeout(500);
     assert.equal(await leases.renew(first), true);
   }
-  await setTimeout(600);
+  await setTimeout(2000);
   const second = (await take('a', 'old', 'new')) as Lease;
   assert.ok(second.fence > first.fence);
   assert.equal(await leases.renew(first), false);
