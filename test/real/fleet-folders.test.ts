@@ -68,6 +68,28 @@ test('a site whose move folder only one machine has waits for that one, and is s
   assertMoved();
 });
 
+test('a site whose machine is gone for good is begun anew by another, when a person says so', {
+  timeout: 600_000,
+}, async t => {
+  if (!needs(t, 'redis-server', 'ps')) return;
+  const { folders, redis, go, assertMoved, watched } = await machines(t, '');
+  const a = new OwnWorker(t, folders[0]!, redis.url, limits);
+  const going = go();
+  await killInDelivery(a);
+  const b = new OwnWorker(t, folders[1]!, redis.url, limits);
+  await until('a site that waits', () => /which has its move folder/.test(watched()));
+  await b.end('SIGTERM');
+  const adopt = async (name: string) =>
+    run(['fleet', 'work', '--queue', redis.url, '--adopt', name], { cwd: folders[1]! });
+  assert.equal((await adopt('nobody')).code, 2);
+  const [, held] = /"site":"([^"]+)"[^}]*which has its move folder/.exec(watched())!;
+  new OwnWorker(t, folders[1]!, redis.url, { ...limits, adopt: held! });
+  const went = await going;
+  assert.equal(went.code, 0, JSON.stringify(sitesOf(went).slice(0, 2)));
+  assertMoved();
+  assert.ok(existsSync(join(folders[1]!, 'moves', held!, 'journal.ndjson')));
+});
+
 test('move folders that are kept at a store are resumed on another machine', {
   timeout: 600_000,
 }, async t => {

@@ -13,9 +13,14 @@ export class OwnWorker {
     t: TestContext,
     cwd: string,
     url: string,
-    { atOnce, perHost }: { readonly atOnce: number; readonly perHost: number },
+    {
+      atOnce,
+      perHost,
+      adopt,
+    }: { readonly atOnce: number; readonly perHost: number; readonly adopt?: string },
   ) {
     const options = ['--queue', url, '--at-once', String(atOnce), '--per-host', String(perHost)];
+    if (adopt !== undefined) options.push('--adopt', adopt);
     this.process = spawn(process.execPath, [program, 'fleet', 'work', ...options, '--json-events'], {
       cwd,
       env: { PATH: process.env.PATH, HOME: process.env.HOME },

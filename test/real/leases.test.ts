@@ -27,9 +27,11 @@ test('a site has one worker, a host so many sites, and whoever lost a lease note
     assert.equal(await leases.renew(first), true);
   }
   await setTimeout(2000);
+  assert.equal(await leases.holder('a'), undefined);
   const second = (await take('a', 'old', 'new')) as Lease;
   assert.ok(second.fence > first.fence);
   assert.equal(await leases.renew(first), false);
+  assert.equal(await leases.holder('a'), 'w-a');
   await leases.note(first, 'states', 'late');
   assert.equal(await leases.end(first, 'states', 'late'), false);
   assert.equal(await redis.hget('states', 'a'), null);

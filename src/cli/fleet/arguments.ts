@@ -13,6 +13,7 @@ export interface FleetOptions {
   readonly perHost: number | undefined;
   readonly again: boolean;
   readonly queue: string | undefined;
+  readonly adopt: readonly string[] | undefined;
   readonly wave: number | undefined;
   readonly out: string | undefined;
   readonly depth: number;

@@ -45,6 +45,12 @@ export const fleet = command<FleetOptions>({
         describe: 'An option for the command of each site (--with=--gentle), the same as after --',
       })
       .option('queue', { type: 'string', describe: 'A Redis server: machines with "fleet work" do it' })
+      .option('adopt', {
+        type: 'string',
+        array: true,
+        nargs: 1,
+        describe: 'For work: begin anew a site whose machine is gone for good; may be repeated',
+      })
       .option('wave', { type: 'number', describe: 'For cutover switch: so many sites at a time (waves.of)' })
       .option('out', { type: 'string', describe: 'For report and find: where to write it' })
       .option('key', { type: 'string', describe: 'For find: the file of a private key' })

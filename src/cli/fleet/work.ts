@@ -26,6 +26,7 @@ export async function fleetWorkCommand(argv: FleetArguments): Promise<void> {
     await workForFleet(fleet, {
       url,
       ...limitsOf(argv, fleet),
+      adopt: argv.adopt ?? [],
       runSite: childRunner(programFile(), fleet.environment),
       observe: table.observe,
       began: text => table.message(text),

@@ -132,6 +132,13 @@ export class FleetQueue {
     return (await this.redis.hget(key, site)) ?? owner;
   }
 
+  /** Makes another the owner of a site's move. @returns the worker that has the site now, where one has; nothing is changed then */
+  async adopt(site: string, owner: string): Promise<string | undefined> {
+    const worker = await this.leases.holder(site);
+    if (worker === undefined) await this.redis.hset(`${this.prefix}:owners`, site, owner);
+    return worker;
+  }
+
   /** Ends; what is worked on is waited for. */
   async close(): Promise<void> {
     await this.worker?.close();

@@ -107,6 +107,11 @@ export class Leases {
     return { why: 'host', who: first.slice(`${this.prefix}:host:`.length) };
   }
 
+  /** The worker that has a site now. */
+  async holder(site: string): Promise<string | undefined> {
+    return (await this.redis.get(this.leaseKey(site)))?.split(' ')[0];
+  }
+
   /** Whether it is still held. */
   async renew({ site, hosts, value }: Lease): Promise<boolean> {
     const keys = [this.leaseKey(site), ...this.hostKeys(hosts)];

@@ -71,6 +71,17 @@ export async function openFleet(file: string, environment: Environment): Promise
   };
 }
 
+/** @throws UsageError for a name that no site has */
+export function sitesNamed({ sites }: Fleet, names: readonly string[]): readonly FleetSite[] {
+  const unknown = names.find(name => !sites.some(site => site.name === name));
+  if (unknown === undefined) return sites.filter(({ name }) => names.includes(name));
+  throw new UsageError({
+    doing: 'Choosing the sites',
+    cause: `the fleet has no site "${unknown}"`,
+    remedy: 'Name sites as "able-porter fleet status" does',
+  });
+}
+
 async function readText(file: string, remedy: string): Promise<string> {
   try {
     return await readFile(file, 'utf8');

@@ -1,11 +1,10 @@
 import { randomUUID } from 'node:crypto';
 import { mkdir } from 'node:fs/promises';
 import { dirname } from 'node:path';
-import { UsageError } from '../../core/errors.js';
 import { byTrouble, countSites, type FleetCount, type SiteProgress } from '../../core/fleet/outcome.js';
 import { MoveLock } from '../../ends/move-folder/lock.js';
 import { whileDoing } from '../../ends/system-errors.js';
-import type { Fleet, FleetSite } from './fleet.js';
+import { type Fleet, type FleetSite, sitesNamed } from './fleet.js';
 import { FleetRecord, fleetFile } from './record.js';
 import type { FleetRunner, Observe } from './runner.js';
 
@@ -46,7 +45,7 @@ export async function runFleet(fleet: Fleet, work: FleetWork): Promise<FleetOutc
   await whileDoing(`Making ${folder}`, () => mkdir(folder, { recursive: true, mode: 0o700 }));
   const lock = await MoveLock.take(fleetFile(fleet, 'lock'), 'this fleet');
   try {
-    const sites = chosen(fleet, work.only);
+    const sites = work.only ? sitesNamed(fleet, work.only) : fleet.sites;
     const record = await recordFor(fleet, sites, command, work.again);
     const seen = new Map<string, SiteProgress>();
     const jobs = new Map<string, FleetSite>();
@@ -82,16 +81,4 @@ async function recordFor(
   const outcomes = await Promise.all(sites.map(site => record.outcomeOf(site)));
   const isWhole = outcomes.every(outcome => outcome?.state === 'done');
   return isWhole && looks.includes(command) ? FleetRecord.open(fleet, command, true) : record;
-}
-
-/** @throws UsageError for a name that no site has */
-function chosen({ sites }: Fleet, only: readonly string[] | undefined): readonly FleetSite[] {
-  if (!only) return sites;
-  const unknown = only.find(name => !sites.some(site => site.name === name));
-  if (unknown === undefined) return sites.filter(({ name }) => only.includes(name));
-  throw new UsageError({
-    doing: 'Choosing the sites',
-    cause: `the fleet has no site "${unknown}"`,
-    remedy: 'Name sites as "able-porter fleet status" does',
-  });
 }

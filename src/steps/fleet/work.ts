@@ -2,12 +2,13 @@ import { randomUUID } from 'node:crypto';
 import { mkdir, readFile, writeFile } from 'node:fs/promises';
 import { hostname } from 'node:os';
 import { dirname } from 'node:path';
+import { UsageError } from '../../core/errors.js';
 import { isSiteCommand } from '../../core/fleet/commands.js';
 import type { SiteOutcome, SiteProgress } from '../../core/fleet/outcome.js';
 import { isQueuedSite, readProgress } from '../../core/fleet/progress.js';
 import { FleetQueue, type QueuedSite, type Worked } from '../../ends/queue/fleet-queue.js';
 import type { Lease } from '../../ends/queue/leases.js';
-import type { Fleet } from './fleet.js';
+import { type Fleet, sitesNamed } from './fleet.js';
 import { Keeper } from './keeper.js';
 import { notRun } from './on-this-machine.js';
 import { fleetFile } from './record.js';
@@ -24,6 +25,8 @@ export interface WorkWish {
   readonly url: string;
   readonly atOnce: number;
   readonly perHost: number;
+  /** Sites whose machine is gone for good: they are begun anew in the move folders of this one. */
+  readonly adopt: readonly string[];
   readonly runSite: RunSite;
   readonly observe: Observe;
   readonly began: (text: string) => void;
@@ -32,10 +35,16 @@ export interface WorkWish {
 
 /** Works on the sites that a queue gives, until the signal; what is under way then is given back. */
 export async function workForFleet(fleet: Fleet, wish: WorkWish): Promise<void> {
+  const adopted = sitesNamed(fleet, wish.adopt);
   const queue = await FleetQueue.open(wish.url, fleet.name);
   try {
     const name = `${hostname().replace(/\s/g, '-')}/${process.pid}`;
-    const worker = new FleetWorker(fleet, queue, wish, { name, moves: await idOf(fleet) });
+    const own = { name, moves: await idOf(fleet) };
+    for (const { name: site } of adopted) {
+      const busy = await queue.adopt(site, ownerText(own));
+      if (busy !== undefined) throw stillWorkedOn(site, busy);
+    }
+    const worker = new FleetWorker(fleet, queue, wish, own);
     queue.work(wish.atOnce, site => worker.work(site));
     wish.began(`Worker ${name} waits at ${queue.text} for sites of ${fleet.name}`);
     await new Promise<void>(resolve => {
@@ -57,6 +66,24 @@ async function idOf(fleet: Fleet): Promise<string> {
   return readFile(file, 'utf8');
 }
 
+/** A worker, and the move folders that it reads. */
+interface Owner {
+  readonly name: string;
+  readonly moves: string;
+}
+
+function ownerText({ name, moves }: Owner): string {
+  return `${moves} ${name}`;
+}
+
+function stillWorkedOn(site: string, worker: string): UsageError {
+  return new UsageError({
+    doing: `Adopting ${site}`,
+    cause: `worker ${worker} has it now`,
+    remedy: 'End that worker first; one that has died is noticed within 15 seconds',
+  });
+}
+
 /** How the text of a state begins that says that a site has ended. */
 const endedBegins = '{"state":"ended"';
 
@@ -64,10 +91,10 @@ class FleetWorker {
   private readonly fleet: Fleet;
   private readonly queue: FleetQueue;
   private readonly wish: WorkWish;
-  private readonly own: { readonly name: string; readonly moves: string };
+  private readonly own: Owner;
   private readonly keeper: Keeper | undefined;
 
-  constructor(fleet: Fleet, queue: FleetQueue, wish: WorkWish, own: FleetWorker['own']) {
+  constructor(fleet: Fleet, queue: FleetQueue, wish: WorkWish, own: Owner) {
     this.fleet = fleet;
     this.queue = queue;
     this.wish = wish;
@@ -90,9 +117,7 @@ class FleetWorker {
       return this.wait(queued, text, hostPause);
     }
     // Whoever begins with a site has its move: only now, since another folder may have room sooner.
-    const owner = this.keeper
-      ? undefined
-      : await this.queue.ownerOf(site, `${this.own.moves} ${this.own.name}`);
+    const owner = this.keeper ? undefined : await this.queue.ownerOf(site, ownerText(this.own));
     const [moves = this.own.moves, name] = owner?.split(' ') ?? [];
     if (moves !== this.own.moves) {
       await this.queue.leases.end(lease, this.queue.statesKey(run), undefined);
