@@ -1,4 +1,5 @@
 import { UsageError } from '../errors.js';
+import { asLiteral } from '../sheet/variables.js';
 import type { SiteRow } from './table.js';
 
 /** `${` is a variable's, `{{` a brace; `{column}` is a place to fill. */
@@ -13,11 +14,12 @@ const places = /\$\{|\{\{|\{([A-Za-z][^{}]*)\}/g;
 export function fillTemplate(template: unknown, row: SiteRow, name: string): unknown {
   const values: SiteRow = { ...row, name };
   return fill(template, column => {
+    // A table may hold what a site says: only the template names variables.
     const key = column.toLowerCase();
     const exact = Object.hasOwn(values, key) ? values[key] : undefined;
     // For the names of variables: {NAME} is SALT_MARSH where the name is salt-marsh.
     const isLoud = column === column.toUpperCase() && column !== column.toLowerCase();
-    if (exact !== undefined) return isLoud ? loud(exact) : exact;
+    if (exact !== undefined) return isLoud ? loud(exact) : asLiteral(exact);
     throw new UsageError({
       doing: `Making the sheet of ${name}`,
       cause: `the template has {${column}}, and the table no such column`,

@@ -2,6 +2,7 @@ import { distance } from 'fastest-levenshtein';
 import { isMap, isScalar, LineCounter, type Node, parseDocument, visit } from 'yaml';
 import { type ObjectSchema, ValidationError } from 'yup';
 import { UsageError } from '../errors.js';
+import { putVariablesInto } from './variables.js';
 
 /** One mistake in a sheet, with the line (from 1) that it is in. */
 interface Mistake {
@@ -162,7 +163,7 @@ function putVariables(
   visit(document, {
     Scalar(_, node) {
       if (typeof node.value !== 'string') return;
-      node.value = node.value.replace(/\$\{(\w+)\}/g, (_whole, name: string) => {
+      node.value = putVariablesInto(node.value, name => {
         const value = variable(name);
         if (value === undefined && node.range) {
           const { line } = counter.linePos(node.range[0]);

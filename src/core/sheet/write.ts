@@ -1,6 +1,7 @@
 import { stringify } from 'yaml';
 import { isRemotePlace } from '../files/place-url.js';
 import { type DialectName, dialectNames, usualDialect } from '../redirects/dialects/dialects.js';
+import { asLiteral } from './variables.js';
 
 /** What a sheet says of getting into an account; a password is the name of a variable in `${}`. */
 export interface SheetLogin {
@@ -83,7 +84,8 @@ export function writeSheet(a: SheetAnswers): string {
   const lines: string[] = [];
   /** A key with its comment; one without a value is written as a comment, with an example to fill in. */
   const put = (indent: number, key: string, value: unknown, comment: string, example?: string) => {
-    const written = value === undefined ? `# ${key}: ${example ?? ''}` : `${key}: ${inline(value)}`;
+    const written =
+      value === undefined ? `# ${key}: ${example ?? ''}` : `${key}: ${inline(literal(key, value))}`;
     lines.push(`${('  '.repeat(indent) + written).padEnd(58)} # ${comment}`);
   };
   const section = (key: string, comment: string) => lines.push('', `# ${comment}`, `${key}:`);
@@ -185,6 +187,17 @@ const loginExample = '{ password: "${PASSWORD}" }  or  { key: ~/.ssh/id_ed25519 
 /** A choice in words: "a, b or c". */
 function choiceOf(names: readonly string[]): string {
   return new Intl.ListFormat('en', { type: 'disjunction' }).format(names).replace(', or ', ' or ');
+}
+
+/** Keys whose values name variables. */
+const named = ['password', 'secret'];
+
+/** A value in which nothing is taken for a variable, but under those keys. */
+function literal(key: string, value: unknown): unknown {
+  if (typeof value === 'string') return named.includes(key) ? value : asLiteral(value);
+  if (Array.isArray(value)) return value.map(one => literal(key, one));
+  if (typeof value !== 'object' || value === null) return value;
+  return Object.fromEntries(Object.entries(value).map(([inner, one]) => [inner, literal(inner, one)]));
 }
 
 function inline(value: unknown): string {

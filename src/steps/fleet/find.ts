@@ -2,10 +2,12 @@ import { mkdtemp, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { basename, join, resolve } from 'node:path';
 import { stringify } from 'yaml';
+import { parseAddress } from '../../core/address/address.js';
 import { asBytes, textOf } from '../../core/bytes.js';
 import { isNotFound } from '../../core/errors.js';
 import { parsePlaceUrl } from '../../core/files/place-url.js';
 import { nameOfAddress } from '../../core/fleet/table.js';
+import { asLiteral } from '../../core/sheet/variables.js';
 import { families, recogniseFamily } from '../../core/site/families/families.js';
 import type { FilesEnd } from '../../ends/files/files-end.js';
 import type { FilesPlace } from '../../ends/files/place.js';
@@ -85,12 +87,17 @@ async function withLook(wish: FindWish, place: string, work: (move: Move) => Pro
   try {
     const login = {
       ...(wish.password === undefined ? {} : { password: '${FIND_PASSWORD}' }),
-      ...(wish.key === undefined ? {} : { key: resolve(wish.key) }),
-      ...(wish.hostKey === undefined ? {} : { 'host-key': wish.hostKey }),
+      ...(wish.key === undefined ? {} : { key: asLiteral(resolve(wish.key)) }),
+      ...(wish.hostKey === undefined ? {} : { 'host-key': asLiteral(wish.hostKey) }),
     };
     const sheet = {
       name: 'find',
-      old: { address: 'https://old.example', files: place, database: { from: 'configuration' }, login },
+      old: {
+        address: 'https://old.example',
+        files: asLiteral(place),
+        database: { from: 'configuration' },
+        login,
+      },
       new: { address: 'https://new.example' },
     };
     await writeFile(join(folder, 'move.yaml'), stringify(sheet));
@@ -158,6 +165,8 @@ async function lookAt(move: Move, place: FilesPlace): Promise<Omit<FoundSite, 'f
   };
   try {
     const address = fact('home') ?? fact('siteAddress') ?? (await addressIn(move, site));
+    // Whoever has the site may have written anything there.
+    if (address !== undefined) parseAddress(address);
     return { ...known, address, unknown: undefined };
   } catch (error) {
     if (isNotFound(error)) return { ...known, address: undefined, unknown: undefined };

@@ -13,6 +13,7 @@ import { namesOf, readSiteTable, siteRows } from '../../../src/core/fleet/table.
 import { fillTemplate } from '../../../src/core/fleet/template.js';
 import { zonesOfFleet } from '../../../src/core/fleet/zones.js';
 import { SheetError } from '../../../src/core/sheet/checked-yaml.js';
+import { putVariablesInto } from '../../../src/core/sheet/variables.js';
 
 test('a table is read as it was written, whatever separates its columns', () => {
   const cell = fc.stringMatching(/^[\w /:.é"',;-]{0,20}$/).map(text => text.trim());
@@ -52,15 +53,23 @@ test('sites have names of their own, which lead nowhere', () => {
   assert.throws(() => namesOf([{ name: 'Club' }, { name: 'club' }], 't'), /same name/);
 });
 
+const likeVariables = fc
+  .array(fc.constantFrom('$', '{', '}', '${PW}', '$$', 'PW', '/'), { maxLength: 6 })
+  .map(parts => parts.join(''));
+
 test('a template is filled with what a site has, and no value becomes anything but itself', () => {
   fc.assert(
-    fc.property(fc.string(), fc.string({ minLength: 1 }), (folder, name) => {
+    fc.property(likeVariables, likeVariables, (folder, name) => {
       const filled = fillTemplate(
-        { old: { files: 'sftp://h{folder}/x' }, list: ['{name}'] },
+        { files: 'sftp://h{folder}{name}/x$', list: ['{name}'], pw: '${PW}$${PW}' },
         { folder },
         name,
       );
-      assert.deepEqual(filled, { old: { files: `sftp://h${folder}/x` }, list: [name] });
+      // As the sheet is read: only the template names variables.
+      const read = (text: string) => putVariablesInto(text, () => 'tide');
+      const { files, list, pw } = filled as { files: string; list: string[]; pw: string };
+      assert.deepEqual([read(files), read(list?.[0] ?? '')], [`sftp://h${folder}${name}/x$`, name]);
+      assert.equal(read(pw), 'tide${PW}');
     }),
   );
   const row = { prefix: '', 'new address': 'https://b.example', name: 'other' };

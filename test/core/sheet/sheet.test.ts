@@ -104,7 +104,7 @@ test('a sheet that start writes is read back with what it was given', () => {
     name: 'club',
     oldAddress: 'https://old.example/site',
     also: ['http://tmp.example/~a'],
-    oldFiles: '/srv/old # not a comment',
+    oldFiles: '/srv/old # not a ${PW} $$ $',
     oldDump: 'old.sql.gz',
     newAddress: 'https://new.example',
     newFiles: './new',
@@ -118,7 +118,8 @@ test('a sheet that start writes is read back with what it was given', () => {
     newRecord: '198.51.100.20',
   });
   const sheet = readSheet(text, 'move.yaml', () => 'secret');
-  assert.equal(sheet.old.files, '/srv/old # not a comment');
+  assert.equal(sheet.old.files, '/srv/old # not a ${PW} $$ $');
+  assert.equal(sheet.new.database?.password, 'secret');
   assert.deepEqual(sheet.old.also, ['http://tmp.example/~a']);
   assert.deepEqual(sheet.take.files, { without: ['*.log', 'wp-content/cache/'] });
   assert.equal(sheet.redirects.server, 'nginx');

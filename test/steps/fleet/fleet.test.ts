@@ -167,6 +167,25 @@ test('find writes the table of what is there, with what each site says of itself
   );
 });
 
+test('what a site says is text, also where it looks like a variable', async t => {
+  const root = folder(t);
+  const cwd = await makeFleet(root, 1);
+  const odd = join(root, 'old', 'the ${DB_CLUB_01} of $$');
+  renameSync(join(root, 'old', siteName(1)), odd);
+  const configuration = join(odd, 'wp-config.php');
+  const address = "define('WP_HOME', 'https://${DB_CLUB_01}.club.example');\n";
+  writeFileSync(configuration, readFileSync(configuration, 'utf8').replace('<?php', `<?php ${address}`));
+  const found = await run(['fleet', 'find', join(root, 'old'), '--out', join(cwd, 'found.csv')], { cwd });
+  assert.equal(found.code, 0, found.stderr);
+  const yaml = join(cwd, 'odd.yaml');
+  const sheet = { old: { address: '{address}', files: '{folder}' }, new: { address: 'https://b.example' } };
+  writeFileSync(yaml, JSON.stringify({ name: 'odd', sites: 'found.csv', template: sheet }));
+  const { sites, stderr } = await fleet(cwd, 'survey', '--fleet', yaml);
+  const text = JSON.stringify(sites) + stderr + found.stdout;
+  assert.ok(text.includes('old') && !text.includes('secret of the tide'), text);
+  assert.notEqual(sites[0]?.outcome?.state, 'failed', text);
+});
+
 test('find looks where hosts keep sites, over SFTP and without a shell too', async t => {
   const root = folder(t);
   await makeFleet(root, 2);
