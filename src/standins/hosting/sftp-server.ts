@@ -88,7 +88,9 @@ export class StandinSftpServer extends HostServer {
               channel.exit(1);
             },
           )
-          .finally(() => channel.end());
+          .finally(() => channel.end())
+          // Whoever asked may be gone.
+          .catch(() => {});
       });
     });
   }
@@ -243,7 +245,9 @@ class SftpSession {
       .catch(error => {
         const code = codes[error.code as string] ?? STATUS_CODE.FAILURE;
         this.sftp.status(id, code as number, String(error.message));
-      });
+      })
+      // Whoever asked may be gone.
+      .catch(() => {});
   }
 
   private attributes(entry: HostEntry): Attributes {
