@@ -36,6 +36,11 @@ export class Received {
     return sum;
   }
 
+  /** Takes no part for whole any more, since another may offer something else. @returns the lines for what is there */
+  doubt(): string {
+    return [...this.reached].map(([part, bytes]) => this.take(part, bytes)).join('');
+  }
+
   /** Takes in how far a part is; `whole` where its checksum was right, `again` where it was not. @returns the line for it */
   take(part: number, bytes: number, end?: string): string {
     this.whole.delete(part);

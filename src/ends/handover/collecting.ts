@@ -157,19 +157,20 @@ export class Collecting {
   private async open(): Promise<void> {
     const doing = `Collecting into ${this.folder}`;
     await whileDoing(doing, () => mkdir(this.folder, { recursive: true, mode: 0o700 }));
-    // By this, and the ticket, the other end knows who comes again. Another ticket is for another crate.
+    // By this, and the ticket, the other end knows who comes again.
     const owner = join(this.folder, 'collector');
     const own = createHash('sha256').update(this.source.secret).digest('hex').slice(0, 16);
     const before = await readFile(owner, 'utf8').catch(() => '');
+    const lines = (await readFile(this.parts, 'utf8').catch(() => '')).split('\n');
+    this.received = new Received(lines);
     if (!before.startsWith(`${own} `)) {
       await whileDoing(doing, async () => {
-        await this.forget();
+        // What another ticket has brought may be of this crate too: the checksums of its parts say.
+        await writeFile(this.parts, this.received.doubt(), { mode: 0o600 });
         await writeFile(owner, `${own} ${randomBytes(16).toString('hex')}`, { mode: 0o600 });
       });
     }
     this.collector = (await readFile(owner, 'utf8')).split(' ')[1]!;
-    const lines = (await readFile(this.parts, 'utf8').catch(() => '')).split('\n');
-    this.received = new Received(lines);
     await whileDoing(doing, async () => (await open(this.file, 'a', 0o600)).close());
     // Where the file has become shorter, what it has lost comes again.
     const { size } = await whileDoing(doing, () => stat(this.file));
@@ -201,38 +202,41 @@ export class Collecting {
 
   /** @param room for the part in memory */
   private async fetchPart(part: number, file: FileHandle, room: Buffer): Promise<void> {
-    await this.again(async () => {
-      const begin = part * partBytes;
-      let at = (await file.read(room, 0, this.received.of(part), begin)).bytesRead;
-      let kept = at;
-      const keep = async () => {
-        if (at === kept) return;
-        await whileDoing(`Writing ${this.file}`, () =>
-          writeAllAt(file, room.subarray(kept, at), begin + kept),
-        );
-        kept = at;
-        this.note(part, at);
-        this.events.progress?.(this.received.bytes, this.isWhole ? this.bytes : undefined);
-      };
-      const answer = await this.ask('GET', `/part?part=${part}&from=${at}`);
-      try {
-        for await (const chunk of answer as AsyncIterable<Buffer>) {
-          if (at + chunk.length > room.length) throw new Error('the answer is longer than a part');
-          at += chunk.copy(room, at);
-          this.came += chunk.length;
-          if (at - kept >= keepBytes) await keep();
-        }
-      } finally {
-        // What has come before the line is lost is not lost with it.
-        await keep();
+    while (!this.received.isWhole(part)) await this.again(() => this.tryPart(part, file, room));
+  }
+
+  /** Fetches what is missing of a part; where what was there does not fit, none of it counts after that. */
+  private async tryPart(part: number, file: FileHandle, room: Buffer): Promise<void> {
+    const begin = part * partBytes;
+    const there = Math.min(this.received.of(part), room.length);
+    const had = (await file.read(room, 0, there, begin)).bytesRead;
+    let [at, kept] = [had, had];
+    const keep = async () => {
+      if (at === kept) return;
+      await whileDoing(`Writing ${this.file}`, () => writeAllAt(file, room.subarray(kept, at), begin + kept));
+      kept = at;
+      this.note(part, at);
+      const of = this.isWhole ? this.bytes : undefined;
+      this.events.progress?.(Math.min(this.received.bytes, of ?? Number.POSITIVE_INFINITY), of);
+    };
+    const answer = await this.ask('GET', `/part?part=${part}&from=${at}`);
+    try {
+      for await (const chunk of answer as AsyncIterable<Buffer>) {
+        if (at + chunk.length > room.length) throw new Error('the answer is longer than a part');
+        at += chunk.copy(room, at);
+        this.came += chunk.length;
+        if (at - kept >= keepBytes) await keep();
       }
-      const said = /^sha-256=:(.+):$/.exec(String(answer.trailers['content-digest']))?.[1];
-      if (said === undefined) throw new Error('the answer ended early');
-      const isRight = (await sumAside(room.subarray(0, at))) === Buffer.from(said, 'base64').toString('hex');
-      this.note(part, isRight ? at : 0, isRight ? 'whole' : 'again');
-      this.wake();
-      if (!isRight) throw new Error('a part is not what it was when it was sent');
-    });
+    } finally {
+      // What has come before the line is lost is not lost with it.
+      await keep();
+    }
+    const said = /^sha-256=:(.+):$/.exec(String(answer.trailers['content-digest']))?.[1];
+    if (said === undefined) throw new Error('the answer ended early');
+    const isRight = (await sumAside(room.subarray(0, at))) === Buffer.from(said, 'base64').toString('hex');
+    this.note(part, isRight ? at : 0, isRight ? 'whole' : 'again');
+    this.wake();
+    if (!isRight && had === 0) throw new Error('a part is not what it was when it was sent');
   }
 
   private note(part: number, bytes: number, end?: string): void {

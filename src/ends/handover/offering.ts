@@ -152,11 +152,12 @@ export class Offering {
       return;
     }
     const end = Math.min(begin + partBytes, tar.bytes);
-    if (begin + offset > end) {
+    if (begin >= end) {
       response.writeHead(404).end();
       return;
     }
-    await this.sendPart(response, { begin, from: begin + offset, end });
+    // Whoever has more than there is has another crate, as the checksum shows.
+    await this.sendPart(response, { begin, from: Math.min(begin + offset, end), end });
   }
 
   private async sendPart(

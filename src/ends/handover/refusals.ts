@@ -43,7 +43,7 @@ export function nobodyWaits(where: string): EndError {
     doing,
     kind: 'unreachable',
     cause: `nobody waits at ${where}: the crate was collected with this ticket already, or the offer has ended`,
-    remedy: 'Offer the crate again, with a new ticket',
+    remedy: 'Offer the crate again, with a new ticket; what has come is kept',
   });
 }
 

@@ -186,6 +186,46 @@ test('a collector that is killed resumes, and what was changed in its file is no
   assert.ok(!existsSync(at('b/collect')));
 });
 
+test('a crate that is offered again with a new ticket is resumed, and of another one only what differs is kept', {
+  timeout: 120_000,
+}, async t => {
+  const { at, open, assertSame } = await hosts(t, 40_000_000);
+  const one = await open('a');
+  await pack(one);
+  /** Collects until so many bytes have come; then the old host goes down. */
+  const interrupted = async (most: number) => {
+    let down = () => {};
+    const offering = await open('a', (_, end) => {
+      down = end;
+    });
+    const { ticket, ended } = await offered(offering);
+    const collecting = await open('b', (bytes, end) => {
+      if (bytes < most) return;
+      down();
+      end();
+    });
+    await assert.rejects(collected(collecting, ticket), { name: 'AbortError' });
+    await assert.rejects(ended, { name: 'AbortError' });
+    return new Received(readFileSync(at('b/collect/parts'), 'utf8').split('\n')).bytes;
+  };
+  const whole = async () => {
+    const { ticket, ended } = await offered(await open('a'));
+    const { bytes } = await collected(await open('b'), ticket);
+    await ended;
+    assertSame();
+    return bytes;
+  };
+  const first = await interrupted(28_000_000);
+  const rest = await whole();
+  assert.ok(rest > 0 && rest <= 40_100_000 - first, `${rest} came after ${first}`);
+  // A crate that has become another one meanwhile, and a smaller one.
+  await interrupted(36_000_000);
+  writeFileSync(at('old/file 5'), 'another');
+  rmSync(at('old/file 19'));
+  await pack({ ...one, again: true });
+  await whole();
+});
+
 test('a disk that is full is no lost connection; with room, collecting resumes', async t => {
   const disk = smallDisk(t, '8m');
   if (!disk) return;
