@@ -1,8 +1,8 @@
-import { spawn } from 'node:child_process';
+import { type ChildProcess, spawn } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { TestContext } from 'node:test';
+import { after, type TestContext } from 'node:test';
 import { fileURLToPath } from 'node:url';
 
 const killing = new URL('kill-at.mjs', import.meta.url).href;
@@ -33,6 +33,13 @@ interface RunOptions {
   readonly interruptWhen?: () => boolean;
 }
 
+const running = new Set<ChildProcess>();
+
+// What a test has left behind when it failed would keep the runner waiting.
+after(() => {
+  for (const child of running) child.kill('SIGKILL');
+});
+
 /** Runs the built program as a person's shell would, without a terminal. */
 export function run(args: readonly string[], options: RunOptions = {}): Promise<Ran> {
   return new Promise((resolve, reject) => {
@@ -50,6 +57,7 @@ export function run(args: readonly string[], options: RunOptions = {}): Promise<
       uid: options.uid,
       gid: options.uid,
     });
+    running.add(child);
     const out: Buffer[] = [];
     const err: Buffer[] = [];
     child.stdout.on('data', chunk => out.push(chunk));
@@ -66,6 +74,7 @@ export function run(args: readonly string[], options: RunOptions = {}): Promise<
     }, 20);
     child.on('close', code => {
       clearInterval(interrupt);
+      running.delete(child);
       resolve({ code, stdout: Buffer.concat(out).toString(), stderr: Buffer.concat(err).toString() });
     });
     child.stdin.on('error', () => {});

@@ -90,6 +90,30 @@ test('a site whose machine is gone for good is begun anew by another, when a per
   assert.ok(existsSync(join(folders[1]!, 'moves', held!, 'journal.ndjson')));
 });
 
+test('a queue that is away is reported, and nobody who is told to end waits for it', {
+  timeout: 600_000,
+}, async t => {
+  if (!needs(t, 'redis-server', 'ps')) return;
+  const { root, folders, redis } = await machines(t, '');
+  const worker = new OwnWorker(t, folders[0]!, redis.url, limits);
+  let watched = '';
+  const going = run(['fleet', 'go', '--yes', '--queue', redis.url], {
+    cwd: join(root, 'fleet'),
+    onOutput: text => {
+      watched += text;
+    },
+    interruptWhen: () => watched.includes('does not answer; waiting for it'),
+  });
+  await until('a site at work', () => worker.isWorking);
+  await redis.kill();
+  const went = await going;
+  assert.equal(went.code, 130);
+  assert.match(watched, /what waits there is begun by workers once it does/);
+  await worker.end('SIGTERM');
+  assert.match(worker.said, /does not answer; waiting[\s\S]*gives the sites to others/);
+  assert.deepEqual(worker.children(), []);
+});
+
 test('move folders that are kept at a store are resumed on another machine', {
   timeout: 600_000,
 }, async t => {

@@ -38,7 +38,7 @@ export class LiveTable {
 
   readonly observe: Observe = progress => {
     this.sites.set(progress.site, progress);
-    if (this.argv.jsonEvents) process.stdout.write(`${JSON.stringify({ type: 'site', ...progress })}\n`);
+    if (this.argv.jsonEvents) writeEvent({ type: 'site', ...progress });
     else if (!this.update && progress.state === 'ended')
       this.terminal.message(lineOf(progress, this.terminal.colors));
   };
@@ -46,7 +46,8 @@ export class LiveTable {
   /** Shows something above the table. */
   message(text: string): void {
     this.update?.clear();
-    if (!this.argv.jsonEvents) this.terminal.message(text);
+    if (this.argv.jsonEvents) writeEvent({ type: 'message', text });
+    else this.terminal.message(text);
   }
 
   /** Takes the table away; what follows is the result. */
@@ -106,6 +107,10 @@ export class LiveTable {
     const rate = (Date.now() - this.began) / ended;
     return `, about ${seconds((rate * (waiting + running)) / 1000)} left`;
   }
+}
+
+function writeEvent(event: object): void {
+  process.stdout.write(`${JSON.stringify(event)}\n`);
 }
 
 function bar(part: number): string {

@@ -1,4 +1,4 @@
-import { UsageError } from '../../core/errors.js';
+import { ExitCode, UsageError } from '../../core/errors.js';
 import { childRunner } from '../../steps/fleet/child.js';
 import { openFleet } from '../../steps/fleet/fleet.js';
 import { workForFleet } from '../../steps/fleet/work.js';
@@ -23,15 +23,18 @@ export async function fleetWorkCommand(argv: FleetArguments): Promise<void> {
   }
   const table = await LiveTable.open(argv, fleet, terminal);
   try {
-    await workForFleet(fleet, {
+    const { isBack } = await workForFleet(fleet, {
       url,
       ...limitsOf(argv, fleet),
       adopt: argv.adopt ?? [],
       runSite: childRunner(programFile(), fleet.environment),
       observe: table.observe,
-      began: text => table.message(text),
+      say: text => table.message(text),
       signal,
     });
+    if (isBack) return;
+    table.message('The queue does not answer: it gives the sites to others within 15 seconds of its return.');
+    process.exitCode = ExitCode.interrupted;
   } finally {
     table.end();
   }

@@ -1,3 +1,4 @@
+import { setTimeout } from 'node:timers/promises';
 import { DelayedError, Queue, Worker } from 'bullmq';
 import { Redis } from 'ioredis';
 import { EndError } from '../../core/errors.js';
@@ -37,6 +38,7 @@ export class FleetQueue {
   private readonly prefix: string;
   private queue: Queue<QueuedSite> | undefined;
   private worker: Worker<QueuedSite> | undefined;
+  private isClosed = false;
 
   private constructor(url: string, name: string, redis: Redis) {
     this.url = url;
@@ -47,8 +49,8 @@ export class FleetQueue {
     this.leases = new Leases(redis, this.prefix, leaseHolds);
   }
 
-  /** @param name of the fleet @throws EndError where no server answers */
-  static async open(url: string, name: string): Promise<FleetQueue> {
+  /** @param name of the fleet @param say is told when the server is gone, and when it is back @throws EndError where none answers */
+  static async open(url: string, name: string, say: (text: string) => void): Promise<FleetQueue> {
     const redis = new Redis(url, { maxRetriesPerRequest: null, lazyConnect: true });
     redis.on('error', () => {});
     try {
@@ -65,7 +67,21 @@ export class FleetQueue {
         { cause },
       );
     }
-    return new FleetQueue(url, name, redis);
+    const queue = new FleetQueue(url, name, redis);
+    queue.watchLine(say);
+    return queue;
+  }
+
+  private watchLine(say: (text: string) => void): void {
+    let isThere = true;
+    this.redis.on('close', () => {
+      if (isThere && !this.isClosed) say(`The queue at ${this.text} does not answer; waiting for it`);
+      isThere = false;
+    });
+    this.redis.on('ready', () => {
+      if (!isThere) say(`The queue at ${this.text} answers again`);
+      isThere = true;
+    });
   }
 
   /** Adds sites; one that is there already is not added again. */
@@ -139,11 +155,25 @@ export class FleetQueue {
     return worker;
   }
 
-  /** Ends; what is worked on is waited for. */
-  async close(): Promise<void> {
+  /**
+   * Ends; what is worked on is waited for, and the server as long as it answers.
+   * @param isWorking whether something is worked on
+   * @returns whether everything was given back: where the server is away, it is by itself, a little later
+   */
+  async close(isWorking: () => boolean = () => false): Promise<boolean> {
+    this.isClosed = true;
+    const closing = this.closeAll().then(() => true);
+    closing.catch(() => {});
+    let isBack = false;
+    while (!isBack && (isWorking() || this.redis.status === 'ready'))
+      isBack = await Promise.race([closing, setTimeout(200, false)]);
+    this.redis.disconnect();
+    return isBack;
+  }
+
+  private async closeAll(): Promise<void> {
     await this.worker?.close();
     await this.queue?.close();
-    this.redis.disconnect();
   }
 
   private opened(): Queue<QueuedSite> {

@@ -1,3 +1,4 @@
+import { once } from 'node:events';
 import { setTimeout } from 'node:timers/promises';
 import { readProgress } from '../../core/fleet/progress.js';
 import { FleetQueue, type QueuedSite } from '../../ends/queue/fleet-queue.js';
@@ -6,6 +7,8 @@ import type { FleetRunner, Observe, SiteJob } from './runner.js';
 /** How often is looked what the workers have noted, and how often sites are added that a server has lost, in milliseconds. */
 const lookEvery = 300;
 const addEvery = 10_000;
+/** So long the queue is waited for where the run ends, in milliseconds. */
+const patience = 1000;
 
 /** Lets the machines that wait at a queue work through a fleet, and watches them. */
 export class OnTheQueue implements FleetRunner {
@@ -23,7 +26,7 @@ export class OnTheQueue implements FleetRunner {
   }
 
   async run(jobs: readonly SiteJob[], observe: Observe, signal: AbortSignal): Promise<void> {
-    const queue = await FleetQueue.open(this.url, this.fleet);
+    const queue = await FleetQueue.open(this.url, this.fleet, this.say);
     try {
       await this.watch(queue, jobs, observe, signal);
     } finally {
@@ -48,21 +51,20 @@ export class OnTheQueue implements FleetRunner {
     const open = new Set(sites.map(({ site }) => site));
     let added = 0;
     let told = false;
+    const ended = once(signal, 'abort').then(() => undefined);
+    // A server that is away answers nobody, and is not waited for when the run ends.
+    const ask = <T>(asked: Promise<T>) => Promise.race([asked, ended]);
     while (open.size > 0) {
-      if (signal.aborted) {
-        await queue.drain();
-        this.say('Sites that are under way are finished by their workers; run it again for the others.');
-        return;
-      }
+      if (signal.aborted) return this.leave(queue);
       if (Date.now() - added > addEvery) {
-        await queue.add(sites.filter(({ site }) => open.has(site)));
-        if (added > 0 && !told && (await queue.workers()) === 0) {
+        await ask(queue.add(sites.filter(({ site }) => open.has(site))));
+        if (added > 0 && !told && (await ask(queue.workers())) === 0) {
           told = true;
           this.say(`No worker waits at ${queue.text}: run "able-porter fleet work" on each machine.`);
         }
         added = Date.now();
       }
-      const states = await queue.states(run);
+      const states = (await ask(queue.states(run))) ?? {};
       for (const site of open) {
         const text = states[site];
         if (text === undefined || text === shown.get(site)) continue;
@@ -74,5 +76,14 @@ export class OnTheQueue implements FleetRunner {
       }
       await setTimeout(lookEvery);
     }
+  }
+
+  private async leave(queue: FleetQueue): Promise<void> {
+    const isDrained = await Promise.race([queue.drain().then(() => true), setTimeout(patience, false)]);
+    this.say(
+      isDrained
+        ? 'Sites that are under way are finished by their workers; run it again for the others.'
+        : 'The queue does not answer: what waits there is begun by workers once it does. Run it again to watch them.',
+    );
   }
 }

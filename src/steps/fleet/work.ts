@@ -29,14 +29,18 @@ export interface WorkWish {
   readonly adopt: readonly string[];
   readonly runSite: RunSite;
   readonly observe: Observe;
-  readonly began: (text: string) => void;
+  readonly say: (text: string) => void;
   readonly signal: AbortSignal;
 }
 
-/** Works on the sites that a queue gives, until the signal; what is under way then is given back. */
-export async function workForFleet(fleet: Fleet, wish: WorkWish): Promise<void> {
+/**
+ * Works on the sites that a queue gives, until the signal; what is under way then is given back.
+ * @returns whether it could be: a queue that is away gives it to others by itself
+ */
+export async function workForFleet(fleet: Fleet, wish: WorkWish): Promise<{ readonly isBack: boolean }> {
   const adopted = sitesNamed(fleet, wish.adopt);
-  const queue = await FleetQueue.open(wish.url, fleet.name);
+  const queue = await FleetQueue.open(wish.url, fleet.name, wish.say);
+  let isWorking = () => false;
   try {
     const name = `${hostname().replace(/\s/g, '-')}/${process.pid}`;
     const own = { name, moves: await idOf(fleet) };
@@ -45,15 +49,18 @@ export async function workForFleet(fleet: Fleet, wish: WorkWish): Promise<void> 
       if (busy !== undefined) throw stillWorkedOn(site, busy);
     }
     const worker = new FleetWorker(fleet, queue, wish, own);
+    isWorking = () => worker.isWorking;
     queue.work(wish.atOnce, site => worker.work(site));
-    wish.began(`Worker ${name} waits at ${queue.text} for sites of ${fleet.name}`);
+    wish.say(`Worker ${name} waits at ${queue.text} for sites of ${fleet.name}`);
     await new Promise<void>(resolve => {
       if (wish.signal.aborted) resolve();
       wish.signal.addEventListener('abort', () => resolve(), { once: true });
     });
-  } finally {
+  } catch (error) {
     await queue.close();
+    throw error;
   }
+  return { isBack: await queue.close(isWorking) };
 }
 
 /** What tells a folder of moves from others: workers that read the same one share it. */
@@ -93,6 +100,7 @@ class FleetWorker {
   private readonly wish: WorkWish;
   private readonly own: Owner;
   private readonly keeper: Keeper | undefined;
+  private underWay = 0;
 
   constructor(fleet: Fleet, queue: FleetQueue, wish: WorkWish, own: Owner) {
     this.fleet = fleet;
@@ -100,6 +108,10 @@ class FleetWorker {
     this.wish = wish;
     this.own = own;
     this.keeper = fleet.wish.keep && new Keeper(fleet);
+  }
+
+  get isWorking(): boolean {
+    return this.underWay > 0;
   }
 
   async work(queued: QueuedSite): Promise<Worked> {
@@ -184,6 +196,7 @@ class FleetWorker {
     job: SiteJob,
     given: { readonly observe: Observe; readonly signal: AbortSignal; readonly fence: number },
   ): Promise<SiteOutcome> {
+    this.underWay++;
     try {
       const { runSite } = this.wish;
       if (!this.keeper) return await runSite(job, given);
@@ -195,6 +208,8 @@ class FleetWorker {
       return await runSite(job, { ...given, keep });
     } catch (error) {
       return notRun(job, error);
+    } finally {
+      this.underWay--;
     }
   }
 
