@@ -166,9 +166,18 @@ test('what was taken back is done again by workers, whatever an earlier run has 
   timeout: 600_000,
 }, async t => {
   if (!needs(t, 'redis-server', 'ps')) return;
-  const { root, folders, redis, go, assertMoved } = await machines(t, 'moves: ../shared\n');
+  for (const more of ['moves: ../shared\n', '']) await takenBack(t, more);
+});
+
+async function takenBack(t: TestContext, more: string): Promise<void> {
+  const { root, folders, redis, go, assertMoved } = await machines(t, more);
   for (const cwd of folders) new OwnWorker(t, cwd, redis.url, limits);
   assert.equal((await go()).code, 0);
+  const status = await run(['fleet', 'status', '--json'], { cwd: join(root, 'fleet') });
+  assert.deepEqual(
+    (JSON.parse(status.stdout) as { state: string }[]).map(({ state }) => state),
+    Array.from({ length: sites }, () => 'done'),
+  );
   const undone = await run(['fleet', 'undo', '--yes', '--queue', redis.url, '--only', siteName(2)], {
     cwd: join(root, 'fleet'),
   });
@@ -183,4 +192,4 @@ test('what was taken back is done again by workers, whatever an earlier run has 
     [siteName(2)],
   );
   assertMoved();
-});
+}

@@ -12,6 +12,13 @@ export const siteCommands = [
   'tidy',
 ] as const;
 
+const looks = ['survey', 'check', 'cutover', 'cutover plan', 'cutover watch'];
+
+/** Whether a command, with its options, changes nothing at any host or in a move. */
+export function onlyLooks(command: string): boolean {
+  return looks.includes(command.replace(/ -.*$/s, ''));
+}
+
 /** What an option, its value or an action looks like; no path does. */
 const word = /^[\w:.,=-]{1,200}$/;
 

@@ -34,6 +34,8 @@ import { sumsByReading } from './sums.js';
 const chunkBytes = 1 << 20;
 const smallBytes = 256 * 1024;
 const pageBytes = 4096;
+/** Checksums that are computed at once: each holds what it has read. */
+const sumsAtOnce = 8;
 const readAt = promisify(read);
 const listedAtOnce = 1000;
 
@@ -123,7 +125,7 @@ export class LocalFiles implements FilesEnd {
     paths: readonly ByteString[],
     signal: AbortSignal,
   ): Promise<ReadonlyMap<ByteString, string>> {
-    return sumsByReading(paths, this.atOnce, signal, path => this.contentOf(path));
+    return sumsByReading(paths, sumsAtOnce, signal, path => this.contentOf(path));
   }
 
   async write(

@@ -39,17 +39,14 @@ export async function fleetStatus(fleet: Fleet): Promise<SiteStatus[]> {
   );
 }
 
-/** What failed before it came to a step is in no journal. */
+/** What failed before it came to a step is in no journal, and what a machine did that shares no folder in none that is here. */
 function withOutcome(status: SiteStatus, last: LastOutcome | undefined): SiteStatus {
-  if (last?.outcome.state !== 'failed' || last.at < (status.at ?? '')) return status;
-  const { why, step } = last.outcome;
-  return {
-    ...status,
-    state: 'failed',
-    step: (step as StepName | undefined) ?? status.step,
-    at: last.at,
-    why,
-  };
+  if (!last || last.at < (status.at ?? '')) return status;
+  const { state, why, step, findings } = last.outcome;
+  const ended = { ...status, step: (step as StepName | undefined) ?? status.step, at: last.at, why };
+  if (state === 'failed') return { ...ended, state };
+  if (status.state !== 'not yet') return status;
+  return { ...ended, state: state === 'interrupted' ? 'begun' : state, findings };
 }
 
 async function lookAt({ name, from, to, sheet }: FleetSite): Promise<SiteStatus> {

@@ -1,5 +1,6 @@
 import { readdir, readFile, stat } from 'node:fs/promises';
 import { dirname, join } from 'node:path';
+import { onlyLooks } from '../../core/fleet/commands.js';
 import type { SiteOutcome } from '../../core/fleet/outcome.js';
 import { writeWhole } from '../../ends/whole-file.js';
 import type { Fleet, FleetSite } from './fleet.js';
@@ -25,11 +26,14 @@ interface Recorded {
 export class FleetRecord {
   private readonly file: string;
   private readonly recorded: Recorded;
+  /** When another command changed something on a site last. */
+  private readonly changed: ReadonlyMap<string, string>;
   private writing: Promise<void> = Promise.resolve();
 
-  private constructor(file: string, recorded: Recorded) {
+  private constructor(file: string, recorded: Recorded, changed: FleetRecord['changed']) {
     this.file = file;
     this.recorded = recorded;
+    this.changed = changed;
   }
 
   /** @param anew forgets what earlier runs have done */
@@ -37,14 +41,19 @@ export class FleetRecord {
     const file = fleetFile(fleet, `${command.replace(/\W+/g, '-')}.json`);
     const text = anew ? undefined : await readFile(file, 'utf8').catch(() => undefined);
     const last = text === undefined ? undefined : (JSON.parse(text) as Recorded);
-    return new FleetRecord(file, last?.command === command ? last : { command, sites: {} });
+    const recorded = last?.command === command ? last : { command, sites: {} };
+    const others = await lastOutcomes(fleet, other => other !== command && !onlyLooks(other));
+    return new FleetRecord(file, recorded, new Map([...others].map(([site, { at }]) => [site, at])));
   }
 
   /** How it ended on a site, where it did and nothing was done with its move since. */
   async outcomeOf(site: FleetSite): Promise<SiteOutcome | undefined> {
     const known = this.recorded.sites[site.name];
-    const isSame = known?.digest === site.digest && known.journal === (await journalBytes(site));
-    return isSame ? known.outcome : undefined;
+    const journal = await journalBytes(site);
+    if (known?.digest !== site.digest || known.journal !== journal) return undefined;
+    // Where the move folder is on another machine, only the records of the fleet say what was done since.
+    const isLast = journal !== undefined || known.at > (this.changed.get(site.name) ?? '');
+    return isLast ? known.outcome : undefined;
   }
 
   note(site: FleetSite, outcome: SiteOutcome): void {
@@ -74,13 +83,17 @@ export interface LastOutcome {
   readonly outcome: SiteOutcome;
 }
 
-/** How the runs of all commands ended last, by site. */
-export async function lastOutcomes(fleet: Fleet): Promise<Map<string, LastOutcome>> {
+/** How the runs of some commands ended last, by site; of all, if nothing is said. */
+export async function lastOutcomes(
+  fleet: Fleet,
+  counts: (command: string) => boolean = () => true,
+): Promise<Map<string, LastOutcome>> {
   const folder = dirname(fleetFile(fleet, 'id'));
   const last = new Map<string, LastOutcome>();
   for (const file of await readdir(folder).catch(() => [])) {
     if (!file.endsWith('.json')) continue;
     const { command, sites } = JSON.parse(await readFile(join(folder, file), 'utf8')) as Recorded;
+    if (!counts(command)) continue;
     for (const [name, { at, outcome }] of Object.entries(sites))
       if (at > (last.get(name)?.at ?? '')) last.set(name, { at, command, outcome });
   }

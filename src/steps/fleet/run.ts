@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import { mkdir } from 'node:fs/promises';
 import { dirname } from 'node:path';
+import { onlyLooks } from '../../core/fleet/commands.js';
 import { byTrouble, countSites, type FleetCount, type SiteProgress } from '../../core/fleet/outcome.js';
 import { MoveLock } from '../../ends/move-folder/lock.js';
 import { whileDoing } from '../../ends/system-errors.js';
@@ -30,9 +31,6 @@ export interface FleetOutcome {
   readonly count: FleetCount;
   readonly seconds: number;
 }
-
-/** Commands that only look: once all sites are done, the next run looks anew. */
-const looks = ['survey', 'check', 'report', 'cutover', 'cutover plan', 'cutover watch'];
 
 /**
  * Runs a command on the sites of a fleet. What an earlier run has done with the same sheets is not done again; what was
@@ -77,8 +75,9 @@ async function recordFor(
   command: string,
   again: boolean,
 ): Promise<FleetRecord> {
+  // Once all sites are done, the next run looks anew.
   const record = await FleetRecord.open(fleet, command, again);
   const outcomes = await Promise.all(sites.map(site => record.outcomeOf(site)));
   const isWhole = outcomes.every(outcome => outcome?.state === 'done');
-  return isWhole && looks.includes(command) ? FleetRecord.open(fleet, command, true) : record;
+  return isWhole && onlyLooks(command) ? FleetRecord.open(fleet, command, true) : record;
 }
