@@ -62,7 +62,7 @@ export const crates = command<Options>({
         );
       }
       const name = named(argv.name);
-      await askFirst(`Remove the crate ${name} from ${store.text}? Nothing of it is kept.`, argv);
+      await askFirst(`Remove the crate ${name} from ${store.text}, and keep nothing of it?`, argv);
       const removed = await removeFrom(store, name, { signal, move });
       terminal.result({ store: store.text, name, removed }, () =>
         showRemoved(store.text, name, removed, colors),

@@ -43,7 +43,7 @@ export function showVerifiedStored(
   colors: Colors,
 ): string {
   return [
-    `${colors.green('The crate is whole')}: ${counted(parts, 'part')} (${sizeText(bytes)}) can be opened and are what their checksums say`,
+    `${colors.green('The crate is whole')}: ${counted(parts, 'part')} (${sizeText(bytes)}) read and opened; all of it is what its checksums say`,
     `  ${store}/${name}`,
     `  of ${showable(crate.from.address)}, taken ${moment(crate.taken)}`,
   ].join('\n');
