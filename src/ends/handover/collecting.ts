@@ -6,6 +6,7 @@ import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
 import { PorterError } from '../../core/errors.js';
 import { partBytes, Received } from '../../core/handover/received.js';
+import { sizeText } from '../../core/text/sizes.js';
 import { BackOff } from '../back-off.js';
 import { sumAside } from '../files/sums.js';
 import { toPorterError, whileDoing } from '../system-errors.js';
@@ -39,7 +40,7 @@ export interface Source {
 
 export interface CollectingEvents {
   progress?(bytes: number, of: number | undefined): void;
-  waiting?(text: string): void;
+  say?(text: string): void;
 }
 
 /**
@@ -169,6 +170,11 @@ export class Collecting {
         await writeFile(this.parts, this.received.doubt(), { mode: 0o600 });
         await writeFile(owner, `${own} ${randomBytes(16).toString('hex')}`, { mode: 0o600 });
       });
+      const { bytes } = this.received;
+      if (bytes > 0)
+        this.events.say?.(
+          `${sizeText(bytes)} have come with an earlier ticket; what fits is not fetched again`,
+        );
     }
     this.collector = (await readFile(owner, 'utf8')).split(' ')[1]!;
     await whileDoing(doing, async () => (await open(this.file, 'a', 0o600)).close());
@@ -264,7 +270,7 @@ export class Collecting {
         // As long as something comes, it is worth going on.
         if (this.received.bytes > this.before) this.backOff.reset();
         this.before = this.received.bytes;
-        await this.backOff.wait(text => this.events.waiting?.(text), error);
+        await this.backOff.wait(text => this.events.say?.(text), error);
       }
     }
   }

@@ -47,7 +47,7 @@ export async function collect(run: StepRun, options: CollectOptions): Promise<Co
   const collecting = new Collecting(move.folder.at('collect'), source, signal, {
     progress: (done, of) =>
       run.events({ type: 'progress', what: 'the crate', done, of: of ?? 0, unit: 'bytes' }),
-    waiting: text => run.events({ type: 'message', text }),
+    say: text => run.events({ type: 'message', text }),
   });
   try {
     // What has come is unpacked while the rest comes.

@@ -210,9 +210,11 @@ test('a crate that is offered again with a new ticket is resumed, and of another
   };
   const whole = async () => {
     const { ticket, ended } = await offered(await open('a'));
-    const { bytes } = await collected(await open('b'), ticket);
+    const two = await open('b');
+    const { bytes } = await collected(two, ticket);
     await ended;
     assertSame();
+    assert.match(two.said.join(), /MB have come with an earlier ticket/);
     return bytes;
   };
   const first = await interrupted(28_000_000);
