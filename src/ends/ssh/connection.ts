@@ -184,6 +184,8 @@ export class SshConnection {
       channel.on('close', () => (this.lost ? reject(this.lost) : resolve(code)));
       channel.on('error', reject);
     });
+    // The line may be lost while there is still something to send.
+    ended.catch(() => {});
     if (input) {
       for await (const chunk of input) {
         if (!channel.write(chunk))
