@@ -49,7 +49,7 @@ export class FleetQueue {
     this.leases = new Leases(redis, this.prefix, leaseHolds);
   }
 
-  /** @param name of the fleet @param say is told when the server is gone, and when it is back @throws EndError where none answers */
+  /** @param name of the fleet @param say shows when the server is away, and when it is back @throws EndError where none answers */
   static async open(url: string, name: string, say: (text: string) => void): Promise<FleetQueue> {
     const redis = new Redis(url, { maxRetriesPerRequest: null, lazyConnect: true });
     redis.on('error', () => {});

@@ -1,4 +1,3 @@
-import { once } from 'node:events';
 import { setTimeout } from 'node:timers/promises';
 import { readProgress } from '../../core/fleet/progress.js';
 import { FleetQueue, type QueuedSite } from '../../ends/queue/fleet-queue.js';
@@ -51,9 +50,7 @@ export class OnTheQueue implements FleetRunner {
     const open = new Set(sites.map(({ site }) => site));
     let added = 0;
     let told = false;
-    const ended = once(signal, 'abort').then(() => undefined);
-    // A server that is away answers nobody, and is not waited for when the run ends.
-    const ask = <T>(asked: Promise<T>) => Promise.race([asked, ended]);
+    const ask = <T>(asked: Promise<T>) => orEnd(asked, signal);
     while (open.size > 0) {
       if (signal.aborted) return this.leave(queue);
       if (Date.now() - added > addEvery) {
@@ -86,4 +83,15 @@ export class OnTheQueue implements FleetRunner {
         : 'The queue does not answer: what waits there is begun by workers once it does. Run it again to watch them.',
     );
   }
+}
+
+/** What was asked of the queue; undefined where the run ends first: a server that is away answers nobody. */
+async function orEnd<T>(asked: Promise<T>, signal: AbortSignal): Promise<T | undefined> {
+  if (signal.aborted) return undefined;
+  let end = () => {};
+  const ended = new Promise<undefined>(resolve => {
+    end = () => resolve(undefined);
+  });
+  signal.addEventListener('abort', end, { once: true });
+  return Promise.race([asked, ended]).finally(() => signal.removeEventListener('abort', end));
 }

@@ -36,14 +36,18 @@ export class FleetRecord {
     this.changed = changed;
   }
 
-  /** @param anew forgets what earlier runs have done */
-  static async open(fleet: Fleet, command: string, anew: boolean): Promise<FleetRecord> {
+  static async open(fleet: Fleet, command: string): Promise<FleetRecord> {
     const file = fleetFile(fleet, `${command.replace(/\W+/g, '-')}.json`);
-    const text = anew ? undefined : await readFile(file, 'utf8').catch(() => undefined);
+    const text = await readFile(file, 'utf8').catch(() => undefined);
     const last = text === undefined ? undefined : (JSON.parse(text) as Recorded);
     const recorded = last?.command === command ? last : { command, sites: {} };
     const others = await lastOutcomes(fleet, other => other !== command && !onlyLooks(other));
     return new FleetRecord(file, recorded, new Map([...others].map(([site, { at }]) => [site, at])));
+  }
+
+  /** Takes some sites for ones on which it was not done. */
+  forget(sites: readonly FleetSite[]): void {
+    for (const { name } of sites) delete this.recorded.sites[name];
   }
 
   /** How it ended on a site, where it did and nothing was done with its move since. */

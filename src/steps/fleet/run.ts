@@ -15,6 +15,8 @@ export interface FleetWork {
   readonly command: readonly string[];
   /** Also on sites on which an earlier run has done it. */
   readonly again: boolean;
+  /** A command that only looks is not run anew once all sites have seen it; otherwise the next run looks anew then. */
+  readonly looksOnce?: boolean;
   /** Names; left out, all. */
   readonly only?: readonly string[] | undefined;
   /** Gives who works. @param run by which several machines know what belongs together */
@@ -44,7 +46,7 @@ export async function runFleet(fleet: Fleet, work: FleetWork): Promise<FleetOutc
   const lock = await MoveLock.take(fleetFile(fleet, 'lock'), 'this fleet');
   try {
     const sites = work.only ? sitesNamed(fleet, work.only) : fleet.sites;
-    const record = await recordFor(fleet, sites, command, work.again);
+    const record = await recordFor(fleet, sites, command, work);
     const seen = new Map<string, SiteProgress>();
     const jobs = new Map<string, FleetSite>();
     const take: Observe = progress => {
@@ -73,11 +75,11 @@ async function recordFor(
   fleet: Fleet,
   sites: readonly FleetSite[],
   command: string,
-  again: boolean,
+  { again, looksOnce = false }: Pick<FleetWork, 'again' | 'looksOnce'>,
 ): Promise<FleetRecord> {
-  // Once all sites are done, the next run looks anew.
-  const record = await FleetRecord.open(fleet, command, again);
+  const record = await FleetRecord.open(fleet, command);
   const outcomes = await Promise.all(sites.map(site => record.outcomeOf(site)));
   const isWhole = outcomes.every(outcome => outcome?.state === 'done');
-  return isWhole && onlyLooks(command) ? FleetRecord.open(fleet, command, true) : record;
+  if (again || (isWhole && !looksOnce && onlyLooks(command))) record.forget(sites);
+  return record;
 }

@@ -57,7 +57,13 @@ export async function switchInWaves(
       began(
         `Wave ${number} of ${parts.length}: ${command[1] === 'switch' ? 'switching' : 'watching'} ${sites.join(', ')}`,
       );
-      const { sites: ended } = await runFleet(fleet, { ...work, only: sites, command, again: false });
+      const { sites: ended } = await runFleet(fleet, {
+        ...work,
+        only: sites,
+        command,
+        again: false,
+        looksOnce: true,
+      });
       trouble.push(...ended.filter(({ outcome }) => outcome?.state !== 'done'));
     }
     waves.push({ number, sites, state: trouble.length > 0 ? 'not up' : 'up', trouble });

@@ -89,6 +89,10 @@ test('a fleet moves; the trouble of one site stops no other, and only what is no
       join(root, 'old', siteName(i), 'index.php'),
       join(root, 'new', siteName(i), 'index.php'),
     ]);
+  // What is done again on one says nothing of the others.
+  await fleet(cwd, 'go', '--again', '--only', siteName(5));
+  const fourth = await fleet(cwd, 'go', '--only', siteName(1), '--only', siteName(4), '--only', siteName(5));
+  assert.ok(fourth.sites.every(({ state }) => state === 'done before'));
   assert.equal((await fleet(cwd, 'go', '--only', 'nobody')).code, 2);
   // What follows -- is for the command of each site.
   const odd = await run(['fleet', 'survey', '--only', siteName(1), '--', '--nope'], { cwd });
