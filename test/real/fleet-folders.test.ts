@@ -90,7 +90,7 @@ test('a site whose machine is gone for good is begun anew by another, when a per
   assert.ok(existsSync(join(folders[1]!, 'moves', held!, 'journal.ndjson')));
 });
 
-test('a queue that is away is reported, and nobody who is told to end waits for it', {
+test('a queue that is away is reported, and whoever is to end does not wait for it', {
   timeout: 600_000,
 }, async t => {
   if (!needs(t, 'redis-server', 'ps')) return;
