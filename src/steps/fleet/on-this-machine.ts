@@ -35,20 +35,22 @@ export class OnThisMachine implements FleetRunner {
 
   private async work(job: SiteJob, observe: Observe, signal: AbortSignal): Promise<void> {
     const outcome = await this.runSite(job, { observe, signal }).catch(
-      (error): SiteOutcome => notRun(job, error),
+      (error): SiteOutcome => notRun(job, error, signal),
     );
     observe({ site: job.name, state: 'ended', outcome });
   }
 }
 
-/** The outcome of a site whose process could not be started. */
-export function notRun({ name }: SiteJob, error: unknown): SiteOutcome {
+/** The outcome of a site whose process was not started: that could not be, or the signal came first. */
+export function notRun({ name }: SiteJob, error: unknown, signal: AbortSignal): SiteOutcome {
+  const isEnded = signal.aborted;
   return {
     site: name,
-    state: 'failed',
+    state: isEnded ? 'interrupted' : 'failed',
     step: undefined,
-    why:
-      error instanceof PorterError
+    why: isEnded
+      ? 'it was interrupted; the next run resumes it'
+      : error instanceof PorterError
         ? `${error.message}\n→ ${error.details.remedy}`
         : `its process could not be started: ${(error as Error).message}`,
     findings: { stop: 0, warn: 0, note: 0 },

@@ -207,7 +207,7 @@ class FleetWorker {
       }
       return await runSite(job, { ...given, keep });
     } catch (error) {
-      return notRun(job, error);
+      return notRun(job, error, given.signal);
     } finally {
       this.underWay--;
     }

@@ -2,6 +2,7 @@ import assert from 'node:assert/strict';
 import { join } from 'node:path';
 import { test } from 'node:test';
 import { openFleet } from '../../../src/steps/fleet/fleet.js';
+import { OnThisMachine } from '../../../src/steps/fleet/on-this-machine.js';
 import type { FleetRunner } from '../../../src/steps/fleet/runner.js';
 import { switchInWaves } from '../../../src/steps/fleet/waves.js';
 import { makeFleet, siteName } from '../../help/fleet.js';
@@ -49,4 +50,21 @@ test('each wave is watched before the next, the first that does not come up ends
     ['up', 'up', 'up'],
   );
   assert.deepEqual(asked, [`watch ${four}`, `switch ${five}`, `watch ${five}`]);
+});
+
+test('a site that could not begin since the run was ended is interrupted; one that could not begin otherwise has failed', async () => {
+  for (const isEnded of [true, false]) {
+    const ending = new AbortController();
+    const states: (string | undefined)[] = [];
+    const machine = new OnThisMachine(
+      async () => {
+        if (isEnded) ending.abort();
+        throw new Error('no room for a process');
+      },
+      { atOnce: 1, perHost: 1 },
+    );
+    const job = { name: 'a', sheet: 'move.yaml', hosts: [], digest: '', command: ['go'] };
+    await machine.run([job], ({ outcome }) => states.push(outcome?.state), ending.signal);
+    assert.equal(states.at(-1), isEnded ? 'interrupted' : 'failed');
+  }
 });
