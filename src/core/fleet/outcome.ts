@@ -16,6 +16,9 @@ export interface SiteOutcome {
   readonly seconds: number;
 }
 
+/** Why a site is not done that was ended from outside. */
+export const interruptedWhy = 'it was interrupted; the next run resumes it';
+
 /** What is known of a site while a fleet is worked on. */
 export interface SiteProgress {
   readonly site: string;

@@ -2,7 +2,7 @@ import { spawn } from 'node:child_process';
 import { createInterface } from 'node:readline';
 import { ExitCode } from '../../core/errors.js';
 import { byWeight, type Finding } from '../../core/findings/findings.js';
-import type { SiteOutcome } from '../../core/fleet/outcome.js';
+import { interruptedWhy, type SiteOutcome } from '../../core/fleet/outcome.js';
 import { fenceVariable, keepVariable, workerVariable } from '../../core/fleet/worker.js';
 import { showable } from '../../core/text/display.js';
 import type { StepEvent } from '../move/events.js';
@@ -114,7 +114,7 @@ class Seen {
     const why = {
       done: undefined,
       stopped: findings[0] && `${findings[0].code}: ${findings[0].what}\n→ ${findings[0].remedy}`,
-      interrupted: 'it was interrupted; the next run resumes it',
+      interrupted: interruptedWhy,
       failed: said.trim() || `its process was ended${by === null ? '' : ` by ${by}`}`,
     }[state];
     return {

@@ -1,5 +1,5 @@
 import { PorterError } from '../../core/errors.js';
-import type { SiteOutcome } from '../../core/fleet/outcome.js';
+import { interruptedWhy, type SiteOutcome } from '../../core/fleet/outcome.js';
 import { Slots } from '../../core/fleet/slots.js';
 import type { FleetRunner, Observe, RunSite, SiteJob } from './runner.js';
 
@@ -49,7 +49,7 @@ export function notRun({ name }: SiteJob, error: unknown, signal: AbortSignal): 
     state: isEnded ? 'interrupted' : 'failed',
     step: undefined,
     why: isEnded
-      ? 'it was interrupted; the next run resumes it'
+      ? interruptedWhy
       : error instanceof PorterError
         ? `${error.message}\n→ ${error.details.remedy}`
         : `its process could not be started: ${(error as Error).message}`,
